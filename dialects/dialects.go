@@ -1,0 +1,13 @@
+// Package dialects holds the dialect files that ship with Calm Pigeon: those
+// of the practice fleet, as examples to copy from.
+package dialects
+
+import "embed"
+
+// Files are the dialect files, named after their dialect.
+//
+//go:embed *.yaml
+var Files embed.FS
+
+// Source returns the file of the named dialect.
+func Source(name string) ([]byte, error) { return Files.ReadFile(name + ".yaml") }

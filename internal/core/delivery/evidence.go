@@ -1,0 +1,81 @@
+package delivery
+
+import (
+	"cmp"
+	"strings"
+	"time"
+)
+
+// Source is who says something about a message.
+type Source string
+
+// The sources.
+const (
+	Own       Source = "own"       // an act of Calm Pigeon
+	Reply     Source = "reply"     // the answer to a submission
+	Receipt   Source = "receipt"   // a delivery receipt, pushed
+	Query     Source = "query"     // the answer to a status query
+	Statement Source = "statement" // a line of the gateway's own list
+	Operator  Source = "operator"  // a person's decision
+	Clock     Source = "clock"     // time ran out
+)
+
+// weight breaks ties between claims of equal rank: what was written down for
+// billing before what was pushed, before what was asked, before what was said
+// first.
+func (s Source) weight() int {
+	switch s {
+	case Operator:
+		return 6
+	case Statement:
+		return 5
+	case Receipt:
+		return 4
+	case Query:
+		return 3
+	case Reply:
+		return 2
+	case Own:
+		return 1
+	}
+	return 0
+}
+
+// Evidence is one recorded fact about a message.
+type Evidence struct {
+	Source Source
+	// Claim is the state that the evidence speaks for. Empty: it claims
+	// nothing, and is kept because it happened.
+	Claim State
+	Cause Cause
+	// Attempt is the submission that the evidence speaks of, counted from 1.
+	// 0 is the time before the first.
+	Attempt int
+	// Part counts the segment that the evidence speaks of, from 1; 0 means the
+	// whole message. Parts is how many segments there are, 0 if not said.
+	Part, Parts int
+	// GatewayRef is the gateway's own id of the message.
+	GatewayRef string
+	// Code and Note are what the gateway said in its own words.
+	Code, Note string
+	// GatewayAt is the gateway's time, zero if it gave none.
+	GatewayAt time.Time
+}
+
+// compare orders evidence about the same submission and part: by rank, then
+// source, the gateway's own time, the fixed order of states, and at last by
+// everything else that can be told apart, so that no tie is left to the order
+// of arrival.
+func (e Evidence) compare(o Evidence) int {
+	return cmp.Or(
+		cmp.Compare(e.Claim.rank(), o.Claim.rank()),
+		cmp.Compare(e.Source.weight(), o.Source.weight()),
+		e.GatewayAt.Compare(o.GatewayAt),
+		cmp.Compare(e.Claim.order(), o.Claim.order()),
+		strings.Compare(string(e.Cause), string(o.Cause)),
+		strings.Compare(e.Code, o.Code),
+		strings.Compare(e.Note, o.Note),
+		strings.Compare(e.GatewayRef, o.GatewayRef),
+		cmp.Compare(e.Part, o.Part),
+	)
+}

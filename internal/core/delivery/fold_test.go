@@ -1,0 +1,151 @@
+package delivery
+
+import (
+	"math/rand/v2"
+	"reflect"
+	"testing"
+	"time"
+)
+
+func at(second int) time.Time { return time.Date(2026, 11, 15, 7, 40, second, 0, time.UTC) }
+
+func TestFold(t *testing.T) {
+	queued := Evidence{Source: Own, Claim: Queued, Parts: 1}
+	sending := Evidence{Source: Own, Claim: Sending, Attempt: 1}
+	doubt := Evidence{Source: Own, Claim: Doubtful, Attempt: 1}
+	taken := Evidence{Source: Reply, Claim: Accepted, Attempt: 1, GatewayRef: "h-1"}
+	part := func(n int, s State) Evidence {
+		return Evidence{Source: Receipt, Claim: s, Attempt: 1, Part: n, Parts: 3}
+	}
+	tests := map[string]struct {
+		evidence []Evidence
+		want     Outcome
+	}{
+		"nothing known":                         {nil, Outcome{}},
+		"committed":                             {[]Evidence{queued}, Outcome{State: Queued}},
+		"handed to HTTP":                        {[]Evidence{queued, sending}, Outcome{State: Sending, Attempt: 1, Attempts: 1}},
+		"no answer":                             {[]Evidence{queued, sending, doubt}, Outcome{State: Doubtful, Attempt: 1, Attempts: 1}},
+		"taken":                                 {[]Evidence{queued, sending, taken}, Outcome{State: Accepted, Attempt: 1, Attempts: 1, GatewayRef: "h-1"}},
+		"a late reply ends the doubt":           {[]Evidence{queued, sending, doubt, taken}, Outcome{State: Accepted, Attempt: 1, Attempts: 1, GatewayRef: "h-1"}},
+		"a receipt resolves the doubt":          {[]Evidence{sending, doubt, {Source: Receipt, Claim: Delivered, Attempt: 1}}, Outcome{State: Delivered, Attempt: 1, Attempts: 1}},
+		"known not taken":                       {[]Evidence{queued, sending, {Source: Reply, Claim: Queued, Cause: Limited, Attempt: 1}}, Outcome{State: Queued, Cause: Limited, Attempt: 1, Attempts: 1}},
+		"second attempt runs":                   {[]Evidence{queued, sending, {Source: Reply, Claim: Queued, Cause: Limited, Attempt: 1}, {Source: Own, Claim: Sending, Attempt: 2}}, Outcome{State: Sending, Attempt: 2, Attempts: 2}},
+		"first attempt turns out taken":         {[]Evidence{sending, doubt, {Source: Own, Claim: Sending, Attempt: 2}, taken}, Outcome{State: Accepted, Attempt: 1, Attempts: 2, GatewayRef: "h-1"}},
+		"delivered once, refused once":          {[]Evidence{{Source: Receipt, Claim: Delivered, Attempt: 1}, {Source: Reply, Claim: Rejected, Attempt: 2}}, Outcome{State: Delivered, Attempt: 1, Attempts: 2}},
+		"enroute after delivered":               {[]Evidence{sending, {Source: Receipt, Claim: Delivered, Attempt: 1}, {Source: Receipt, Claim: Enroute, Attempt: 1, GatewayAt: at(9)}}, Outcome{State: Delivered, Attempt: 1, Attempts: 1}},
+		"we gave up, the handset did not":       {[]Evidence{{Source: Clock, Claim: Unknown, Attempt: 1}, {Source: Receipt, Claim: Delivered, Attempt: 1}}, Outcome{State: Delivered, Attempt: 1, Attempts: 1}},
+		"we gave up, then it moved":             {[]Evidence{{Source: Clock, Claim: Unknown, Attempt: 1}, {Source: Receipt, Claim: Enroute, Attempt: 1}}, Outcome{State: Unknown, Attempt: 1, Attempts: 1}},
+		"two endings are contested":             {[]Evidence{{Source: Receipt, Claim: Undeliverable, Cause: Absent, Attempt: 1}, {Source: Query, Claim: Delivered, Attempt: 1}}, Outcome{State: Delivered, Attempt: 1, Attempts: 1, Rivals: []State{Delivered, Undeliverable}}},
+		"statement before receipt":              {[]Evidence{{Source: Statement, Claim: Expired, Attempt: 1}, {Source: Receipt, Claim: Rejected, Attempt: 1, GatewayAt: at(5)}}, Outcome{State: Expired, Attempt: 1, Attempts: 1, Rivals: []State{Expired, Rejected}}},
+		"later of two equal receipts":           {[]Evidence{{Source: Receipt, Claim: Undeliverable, Cause: Absent, Attempt: 1, GatewayAt: at(1)}, {Source: Receipt, Claim: Undeliverable, Cause: Barred, Attempt: 1, GatewayAt: at(2)}}, Outcome{State: Undeliverable, Cause: Barred, Attempt: 1, Attempts: 1}},
+		"two of three segments":                 {[]Evidence{sending, taken, part(1, Delivered), part(3, Delivered)}, Outcome{State: Enroute, Attempt: 1, Attempts: 1, GatewayRef: "h-1"}},
+		"all three segments":                    {[]Evidence{sending, taken, part(1, Delivered), part(3, Delivered), part(2, Delivered)}, Outcome{State: Delivered, Attempt: 1, Attempts: 1, GatewayRef: "h-1"}},
+		"one segment failed":                    {[]Evidence{part(1, Delivered), part(2, Undeliverable), part(3, Delivered)}, Outcome{State: Undeliverable, Attempt: 1, Attempts: 1}},
+		"one segment, two endings":              {[]Evidence{part(1, Delivered), part(1, Undeliverable), part(2, Delivered), part(3, Delivered)}, Outcome{State: Delivered, Attempt: 1, Attempts: 1, Rivals: []State{Delivered, Undeliverable}}},
+		"one segment unknown, the rest arrived": {[]Evidence{part(1, Delivered), part(2, Unknown), part(3, Delivered)}, Outcome{State: Unknown, Attempt: 1, Attempts: 1}},
+		"a note claims nothing":                 {[]Evidence{queued, {Source: Query, Note: "asked; no answer", Attempt: 1}}, Outcome{State: Queued, Attempts: 1}},
+		"cancelled between attempts":            {[]Evidence{sending, {Source: Reply, Claim: Queued, Cause: GatewayFault, Attempt: 1}, {Source: Operator, Claim: Cancelled, Attempt: 1}}, Outcome{State: Cancelled, Attempt: 1, Attempts: 1}},
+		"too late":                              {[]Evidence{queued, {Source: Clock, Claim: Expired, Cause: TooLate}}, Outcome{State: Expired, Cause: TooLate}},
+	}
+	for name, tt := range tests {
+		t.Run(name, func(t *testing.T) {
+			if got := Fold(tt.evidence); !reflect.DeepEqual(got, tt.want) {
+				t.Errorf("Fold(%+v)\n got %+v\nwant %+v", tt.evidence, got, tt.want)
+			}
+		})
+	}
+}
+
+// anyEvidence draws evidence from few values, so that ties and contradictions
+// are common.
+func anyEvidence(r *rand.Rand) Evidence {
+	pick := func(n int) int { return r.IntN(n) }
+	sources := []Source{Own, Reply, Receipt, Query, Statement, Operator, Clock}
+	causes := []Cause{"", Absent, Barred, InvalidNumber}
+	e := Evidence{
+		Source: sources[pick(len(sources))], Cause: causes[pick(len(causes))], Attempt: pick(4),
+		Code: []string{"", "A1", "B7"}[pick(3)], GatewayRef: []string{"", "h-1", "h-2"}[pick(3)],
+	}
+	if pick(8) > 0 {
+		e.Claim = States[pick(len(States))]
+	}
+	if pick(2) > 0 {
+		e.GatewayAt = at(pick(3))
+	}
+	if pick(3) == 0 {
+		e.Parts = 1 + pick(3)
+		e.Part = 1 + pick(3)
+	}
+	return e
+}
+
+func TestFoldForgetsOrderAndRepetition(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(4000) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		evidence := make([]Evidence, 1+r.IntN(12))
+		for i := range evidence {
+			evidence[i] = anyEvidence(r)
+		}
+		want := Fold(evidence)
+		for range 8 {
+			shuffled := append([]Evidence(nil), evidence...)
+			for range r.IntN(5) {
+				shuffled = append(shuffled, evidence[r.IntN(len(evidence))])
+			}
+			r.Shuffle(len(shuffled), func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] })
+			if got := Fold(shuffled); !reflect.DeepEqual(got, want) {
+				t.Fatalf("seed %d:\n%+v\ngives %+v\n%+v\ngives %+v", seed, evidence, want, shuffled, got)
+			}
+		}
+	}
+}
+
+// With partial evidence a delivered message may look undelivered, never the
+// other way round: more evidence of a delivery cannot take it back.
+func TestDeliveredStaysDelivered(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(2000) {
+		r := rand.New(rand.NewPCG(seed, 11))
+		evidence := []Evidence{{Source: Receipt, Claim: Delivered, Attempt: 1 + r.IntN(2)}}
+		for range 10 {
+			evidence = append(evidence, anyEvidence(r))
+			if got := Fold(evidence); got.State != Delivered {
+				t.Fatalf("seed %d: %+v gives %+v", seed, evidence, got)
+			}
+		}
+	}
+}
+
+func TestEveryCauseHasAdvice(t *testing.T) {
+	for _, a := range advice {
+		if got, err := ParseCause(string(a.Cause)); err != nil || got.Advice() != a || a.Text == "" {
+			t.Errorf("cause %q: %v, %+v", a.Cause, err, got.Advice())
+		}
+	}
+	if got := Cause("weather").Advice().Cause; got != Unspecified {
+		t.Errorf("advice for a cause outside the list is that of %q", got)
+	}
+	if _, err := ParseCause("weather"); err == nil {
+		t.Error("weather was taken for a cause")
+	}
+}
+
+func TestTally(t *testing.T) {
+	var tally Tally
+	if got := tally.String(); got != "0 messages" {
+		t.Errorf("empty tally is %q", got)
+	}
+	tally.Add(Rejected, 4)
+	tally.Add(Delivered, 27)
+	if got, want := tally.String(), "31 messages = 27 delivered + 4 rejected"; got != want {
+		t.Errorf("got %q, want %q", got, want)
+	}
+	if tally.Settled() != 31 || tally.Check() != nil {
+		t.Errorf("settled %d, check %v", tally.Settled(), tally.Check())
+	}
+	tally.Add("mislaid", 1)
+	if tally.Check() == nil {
+		t.Error("a state outside the list adds up")
+	}
+}

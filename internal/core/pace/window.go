@@ -1,0 +1,52 @@
+// Package pace works out when the next message may go: limits, lanes and the
+// waits between tries.
+package pace
+
+import "time"
+
+// Window allows at most a number of events in any span of a given length. It
+// remembers when the last ones were, so that no window, wherever it starts,
+// holds more. The zero value allows everything. It is not safe for concurrent
+// use: one keeper paces a gateway.
+type Window struct {
+	span time.Duration
+	last []time.Time // ring of the last events
+	next int
+}
+
+// NewWindow allows limit events in any span; a limit of 0 or less allows all.
+func NewWindow(limit int, span time.Duration) *Window {
+	return &Window{span: span, last: make([]time.Time, max(limit, 0))}
+}
+
+// Free is how many events may happen at now, at most want.
+func (w *Window) Free(now time.Time, want int) int {
+	if len(w.last) == 0 {
+		return want
+	}
+	free := 0
+	for free < want && free < len(w.last) && w.clear((w.next+free)%len(w.last), now) {
+		free++
+	}
+	return free
+}
+
+// Take records n events at now. The caller has asked Free before.
+func (w *Window) Take(now time.Time, n int) {
+	for range min(n, len(w.last)) {
+		w.last[w.next] = now
+		w.next = (w.next + 1) % len(w.last)
+	}
+}
+
+// Wait is how long after now the next event may happen; 0 if at once.
+func (w *Window) Wait(now time.Time) time.Duration {
+	if len(w.last) == 0 || w.clear(w.next, now) {
+		return 0
+	}
+	return w.last[w.next].Add(w.span).Sub(now)
+}
+
+func (w *Window) clear(i int, now time.Time) bool {
+	return w.last[i].IsZero() || now.Sub(w.last[i]) >= w.span
+}

@@ -1,0 +1,78 @@
+// Package sender knows what a message may name as its origin.
+package sender
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/smstext"
+)
+
+// ErrInvalid is wrapped by every error of [Parse].
+var ErrInvalid = errors.New("not a sender")
+
+// Kind is how networks treat a sender.
+type Kind string
+
+// The kinds of senders.
+const (
+	Alphanumeric Kind = "alphanumeric" // a name; nobody can reply to it
+	Numeric      Kind = "numeric"      // a number in E.164
+	ShortCode    Kind = "short_code"   // 3 to 8 digits, valid in one country
+)
+
+// ID is a sender. It is immutable and comparable; its zero value is none.
+type ID struct {
+	text string
+	kind Kind
+}
+
+// Accepted is what [Parse] takes, in one sentence for people.
+const Accepted = "a name of 1 to 11 GSM characters with at least one letter, an international number with plus, or a short code of 3 to 8 digits"
+
+// Parse reads a sender: a name (TP-OA of type alphanumeric carries at most 11
+// septet-coded characters, 3GPP TS 23.040 §9.1.2.5), a number or a short code.
+func Parse(s string) (ID, error) {
+	if s == "" {
+		return ID{}, fmt.Errorf("sender is empty: %w", ErrInvalid)
+	}
+	if strings.HasPrefix(s, "+") {
+		number, err := phone.Parse(s)
+		if err != nil {
+			return ID{}, fmt.Errorf("sender %q: %w: %w", s, err, ErrInvalid)
+		}
+		return ID{number.String(), Numeric}, nil
+	}
+	if strings.Trim(s, "0123456789") == "" {
+		if len(s) < 3 || len(s) > 8 {
+			return ID{}, fmt.Errorf("sender %q: %d digits; a short code has 3 to 8, a number starts with a plus: %w", s, len(s), ErrInvalid)
+		}
+		return ID{s, ShortCode}, nil
+	}
+	if n := utf8.RuneCountInString(s); n > 11 {
+		return ID{}, fmt.Errorf("sender %q: %d characters, at most 11: %w", s, n, ErrInvalid)
+	}
+	letter := false
+	for _, r := range s {
+		if !smstext.InGSM7(r) || r < ' ' {
+			return ID{}, fmt.Errorf("sender %q: %q is not in the GSM alphabet: %w", s, r, ErrInvalid)
+		}
+		letter = letter || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r > 0x7f
+	}
+	if !letter {
+		return ID{}, fmt.Errorf("sender %q: no letter in it: %w", s, ErrInvalid)
+	}
+	if strings.TrimSpace(s) != s {
+		return ID{}, fmt.Errorf("sender %q: a space at its start or end: %w", s, ErrInvalid)
+	}
+	return ID{s, Alphanumeric}, nil
+}
+
+// String is the sender as it is written.
+func (id ID) String() string { return id.text }
+
+// Kind is how networks treat the sender; empty for the zero value.
+func (id ID) Kind() Kind { return id.kind }
