@@ -2,7 +2,10 @@
 // of the practice fleet, as examples to copy from.
 package dialects
 
-import "embed"
+import (
+	"embed"
+	"strings"
+)
 
 // Files are the dialect files, named after their dialect.
 //
@@ -11,3 +14,13 @@ var Files embed.FS
 
 // Source returns the file of the named dialect.
 func Source(name string) ([]byte, error) { return Files.ReadFile(name + ".yaml") }
+
+// Names lists the dialects that ship.
+func Names() []string {
+	entries, _ := Files.ReadDir(".")
+	names := make([]string, 0, len(entries))
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), ".yaml"))
+	}
+	return names
+}

@@ -1,0 +1,251 @@
+// Package client speaks to a Calm Pigeon service over its HTTP API.
+//
+//	c := client.New("http://127.0.0.1:8025", os.Getenv("PIGEON_KEY"))
+//	m, err := c.Send(ctx, client.Draft{To: "+447700900123", Text: "Crossing 0740 now leaves from berth 3"})
+//
+// What the service refuses comes back as a [*Problem].
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Client speaks to one service. It is safe for concurrent use.
+type Client struct {
+	base string
+	key  string
+	http *http.Client
+}
+
+// New makes a client for the service at base.
+func New(base, key string) *Client {
+	return &Client{base: strings.TrimRight(base, "/"), key: key, http: &http.Client{}}
+}
+
+// Send hands a message over. When it returns without an error, the message is
+// committed.
+func (c *Client) Send(ctx context.Context, d Draft) (Message, error) {
+	return c.SendOnce(ctx, d, "")
+}
+
+// SendOnce is Send with an idempotency key: repeating it with the same draft
+// gives the first answer and sends nothing more.
+func (c *Client) SendOnce(ctx context.Context, d Draft, idempotencyKey string) (Message, error) {
+	var header http.Header
+	if idempotencyKey != "" {
+		header = http.Header{"Idempotency-Key": {idempotencyKey}}
+	}
+	var m Message
+	return m, c.call(ctx, "POST", "/v1/messages", header, d, &m)
+}
+
+// Message returns a message with its evidence; with raw, also the raw
+// exchanges behind it.
+func (c *Client) Message(ctx context.Context, id string, raw bool) (Message, error) {
+	var m Message
+	return m, c.call(ctx, "GET", "/v1/messages/"+url.PathEscape(id)+"?raw="+strconv.FormatBool(raw), nil, nil, &m)
+}
+
+// Filter chooses messages. Zero fields choose all.
+type Filter struct {
+	To, Kind, Sender, Gateway, Reference, GatewayRef string
+	States                                           []string
+	Contested                                        bool
+	Since, Until                                     time.Time
+}
+
+func (f Filter) values() url.Values {
+	v := url.Values{}
+	for name, value := range map[string]string{"to": f.To, "kind": f.Kind, "sender": f.Sender, "gateway": f.Gateway,
+		"reference": f.Reference, "gateway_ref": f.GatewayRef, "state": strings.Join(f.States, ",")} {
+		if value != "" {
+			v.Set(name, value)
+		}
+	}
+	if f.Contested {
+		v.Set("contested", "true")
+	}
+	for name, t := range map[string]time.Time{"since": f.Since, "until": f.Until} {
+		if !t.IsZero() {
+			v.Set(name, t.Format(time.RFC3339Nano))
+		}
+	}
+	return v
+}
+
+// Find lists messages, the newest first. An empty cursor starts at the newest;
+// a limit of 0 is the service's own.
+func (c *Client) Find(ctx context.Context, f Filter, cursor string, limit int) (Page, error) {
+	v := f.values()
+	if cursor != "" {
+		v.Set("cursor", cursor)
+	}
+	if limit > 0 {
+		v.Set("limit", strconv.Itoa(limit))
+	}
+	var p Page
+	return p, c.call(ctx, "GET", "/v1/messages?"+v.Encode(), nil, nil, &p)
+}
+
+// Tally counts the chosen messages.
+func (c *Client) Tally(ctx context.Context, f Filter) (Tally, error) {
+	var t Tally
+	return t, c.call(ctx, "GET", "/v1/tally?"+f.values().Encode(), nil, nil, &t)
+}
+
+// Follow calls seen with the message as it is and after each change, until its
+// state is final, seen returns false, or ctx ends. A connection that breaks is
+// made again.
+func (c *Client) Follow(ctx context.Context, id string, seen func(Message) bool) error {
+	for {
+		done, err := c.follow(ctx, id, seen)
+		var problem *Problem
+		if done || ctx.Err() != nil || errors.As(err, &problem) && problem.Status < 500 {
+			return errors.Join(err, ctx.Err())
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+func (c *Client) follow(ctx context.Context, id string, seen func(Message) bool) (done bool, err error) {
+	response, err := c.do(ctx, "GET", "/v1/messages/"+url.PathEscape(id)+"/follow", http.Header{"Accept": {"text/event-stream"}}, nil)
+	if err != nil {
+		return false, err
+	}
+	defer response.Body.Close()
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data:")
+		if !ok {
+			continue
+		}
+		var m Message
+		if err := json.Unmarshal([]byte(data), &m); err != nil {
+			return false, fmt.Errorf("following %s: %w", id, err)
+		}
+		if !seen(m) || m.Final {
+			return true, nil
+		}
+	}
+	return false, lines.Err()
+}
+
+// Gateways lists the gateways in use.
+func (c *Client) Gateways(ctx context.Context) ([]Gateway, error) {
+	return list[Gateway](ctx, c, "/v1/gateways")
+}
+
+// Gateway returns one gateway by name.
+func (c *Client) Gateway(ctx context.Context, name string) (Gateway, error) {
+	var g Gateway
+	return g, c.call(ctx, "GET", "/v1/gateways/"+url.PathEscape(name), nil, nil, &g)
+}
+
+// AddGateway adds a gateway.
+func (c *Client) AddGateway(ctx context.Context, n NewGateway) (Gateway, error) {
+	var g Gateway
+	return g, c.call(ctx, "POST", "/v1/gateways", nil, n, &g)
+}
+
+// Senders lists the senders in use.
+func (c *Client) Senders(ctx context.Context) ([]Sender, error) {
+	return list[Sender](ctx, c, "/v1/senders")
+}
+
+// AddSender registers a sender.
+func (c *Client) AddSender(ctx context.Context, n NewSender) (Sender, error) {
+	var s Sender
+	return s, c.call(ctx, "POST", "/v1/senders", nil, n, &s)
+}
+
+// RemoveSender takes a sender out of use.
+func (c *Client) RemoveSender(ctx context.Context, sender string) error {
+	return c.call(ctx, "DELETE", "/v1/senders/"+url.PathEscape(sender), nil, nil, nil)
+}
+
+// Keys lists all API keys.
+func (c *Client) Keys(ctx context.Context) ([]Key, error) { return list[Key](ctx, c, "/v1/keys") }
+
+// NewKey makes an API key; the answer is the only one that shows it.
+func (c *Client) NewKey(ctx context.Context, name string) (Key, error) {
+	var k Key
+	return k, c.call(ctx, "POST", "/v1/keys", nil, NewKey{name}, &k)
+}
+
+// RevokeKey ends a key's use.
+func (c *Client) RevokeKey(ctx context.Context, id string) error {
+	return c.call(ctx, "DELETE", "/v1/keys/"+url.PathEscape(id), nil, nil, nil)
+}
+
+func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	var l List[T]
+	return l.Items, c.call(ctx, "GET", path, nil, nil, &l)
+}
+
+func (c *Client) call(ctx context.Context, method, path string, header http.Header, body, answer any) error {
+	response, err := c.do(ctx, method, path, header, body)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if answer == nil {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(answer); err != nil {
+		return fmt.Errorf("%s %s: reading the answer: %w", method, path, err)
+	}
+	return nil
+}
+
+// do makes one request. Whoever calls it closes the body.
+func (c *Client) do(ctx context.Context, method, path string, header http.Header, body any) (*http.Response, error) {
+	var reader io.Reader
+	if body != nil {
+		encoded, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		reader = bytes.NewReader(encoded)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, c.base+path, reader)
+	if err != nil {
+		return nil, err
+	}
+	for name, values := range header {
+		request.Header[name] = values
+	}
+	request.Header.Set("Authorization", "Bearer "+c.key)
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, fmt.Errorf("no answer from %s: %w", c.base, err)
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	problem := &Problem{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
+	said, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if json.Unmarshal(said, problem) != nil || problem.Title == "" {
+		return nil, &Problem{Status: response.StatusCode, Title: fmt.Sprintf("%s answered %s", c.base, response.Status)}
+	}
+	return nil, problem
+}

@@ -1,0 +1,145 @@
+// Package api is the HTTP API: it parses, calls the engine and answers.
+package api
+
+import (
+	_ "embed"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"calmpigeon.example/internal/engine"
+)
+
+// Description is the OpenAPI 3.1 document of the API. A test holds it against
+// the routes.
+//
+//go:embed openapi.yaml
+var Description []byte
+
+// API answers HTTP requests.
+type API struct {
+	engine   *engine.Engine
+	log      *slog.Logger
+	phoneURL string
+	closing  <-chan struct{} // ends streams when the service stops
+}
+
+// New makes the handler of the whole service: API, receipts and console.
+// phoneURL is the practice phone's, empty if there is none; streams end when
+// closing is closed.
+func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct{}, log *slog.Logger) *gin.Engine {
+	gin.SetMode(gin.ReleaseMode)
+	a := &API{engine: e, log: log, phoneURL: phoneURL, closing: closing}
+	r := gin.New()
+	r.UseRawPath, r.UnescapePathValues = true, true
+	r.HandleMethodNotAllowed = true
+	r.Use(a.log1, a.recover)
+	r.NoMethod(func(c *gin.Context) {
+		problem(c, http.StatusMethodNotAllowed, "method-not-allowed", "This address does not take "+c.Request.Method, "")
+	})
+
+	r.GET("/healthz", a.health)
+	r.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", Description) })
+	r.GET("/receipts/:gateway/:secret", a.receipt)
+	r.POST("/receipts/:gateway/:secret", a.receipt)
+	r.POST("/v1/session", a.signIn)
+	r.DELETE("/v1/session", a.signOut)
+
+	v1 := r.Group("/v1", a.needKey)
+	v1.GET("/session", a.session)
+	v1.POST("/messages", a.send)
+	v1.GET("/messages", a.find)
+	v1.GET("/messages/follow", a.followAll)
+	v1.GET("/messages/:id", a.message)
+	v1.GET("/messages/:id/follow", a.follow)
+	v1.GET("/tally", a.tally)
+	v1.GET("/gateways", a.gateways)
+	v1.POST("/gateways", a.addGateway)
+	v1.GET("/gateways/:name", a.gateway)
+	v1.GET("/senders", a.senders)
+	v1.POST("/senders", a.addSender)
+	v1.DELETE("/senders/:sender", a.removeSender)
+	v1.GET("/keys", a.keys)
+	v1.POST("/keys", a.newKey)
+	v1.DELETE("/keys/:id", a.revokeKey)
+
+	files := consoleFiles(console)
+	r.NoRoute(func(c *gin.Context) {
+		if strings.HasPrefix(c.Request.URL.Path, "/v1/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+			problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
+			return
+		}
+		files(c)
+	})
+	return r
+}
+
+func (a *API) health(c *gin.Context) {
+	if err := a.engine.Store.Ping(c); err != nil {
+		problem(c, http.StatusServiceUnavailable, "no-database", "The database does not answer", "")
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"status": "ok"})
+}
+
+// log1 logs one request. Addresses of receipts hold a secret and are cut.
+func (a *API) log1(c *gin.Context) {
+	started := time.Now()
+	c.Next()
+	path := c.Request.URL.Path
+	if strings.HasPrefix(path, "/receipts/") {
+		path = "/receipts/" + c.Param("gateway") + "/…"
+	}
+	level := slog.LevelDebug
+	if c.Writer.Status() >= 500 {
+		level = slog.LevelError
+	}
+	a.log.Log(c, level, "request", "method", c.Request.Method, "path", path, "status", c.Writer.Status(), "took", time.Since(started))
+}
+
+func (a *API) recover(c *gin.Context) {
+	defer func() {
+		if wrong := recover(); wrong != nil {
+			if err, ok := wrong.(error); ok && errors.Is(err, http.ErrAbortHandler) {
+				panic(wrong)
+			}
+			a.log.Error("handler failed", "path", c.FullPath(), "why", wrong)
+			problem(c, http.StatusInternalServerError, "fault", "Something went wrong on our side", "")
+		}
+	}()
+	c.Next()
+}
+
+// consoleFiles serves the built console; every address that is no file is a
+// page of it.
+func consoleFiles(console fs.FS) gin.HandlerFunc {
+	index, err := fs.ReadFile(console, "index.html")
+	server := http.FileServerFS(console)
+	return func(c *gin.Context) {
+		h := c.Writer.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if err != nil {
+			c.String(http.StatusOK, "The console is not built into this binary. Build it with: make build\n")
+			return
+		}
+		if name := strings.TrimPrefix(c.Request.URL.Path, "/"); name != "" {
+			if info, err := fs.Stat(console, name); err == nil && !info.IsDir() {
+				if strings.HasPrefix(name, "assets/") { // their names change with their content
+					h.Set("Cache-Control", "public, max-age=31536000, immutable")
+				}
+				c.Status(http.StatusOK)
+				server.ServeHTTP(c.Writer, c.Request)
+				return
+			}
+		}
+		h.Set("Cache-Control", "no-cache")
+		c.Data(http.StatusOK, "text/html; charset=utf-8", index)
+	}
+}

@@ -1,0 +1,362 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/engine/intake"
+	"calmpigeon.example/internal/store"
+)
+
+const (
+	pageUsual = 50
+	pageMost  = 500
+)
+
+func (a *API) send(c *gin.Context) {
+	draft, err := read[client.Draft](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	m, again, err := a.engine.Intake.Accept(c, keyOf(c).ID, intake.Draft{To: draft.To, Text: draft.Text, Sender: draft.Sender,
+		Kind: draft.Kind, Reference: draft.Reference, Gateway: draft.Gateway, ValidFor: draft.ValidFor}, c.GetHeader("Idempotency-Key"))
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	if again {
+		// The first answer: what was known when it was given.
+		c.Header("Idempotency-Replayed", "true")
+		m = asAccepted(m)
+	}
+	c.Header("Location", "/v1/messages/"+m.ID.String())
+	c.JSON(http.StatusAccepted, a.wire(m))
+}
+
+// asAccepted is a message as it was when it was accepted.
+func asAccepted(m store.Message) store.Message {
+	m.State, m.Cause, m.Rivals, m.Attempts, m.GatewayRef, m.SettledAt, m.ChangedAt = delivery.Queued, "", "", 0, "", nil, m.CreatedAt
+	return m
+}
+
+func (a *API) gatewayName(id uuid.UUID) string {
+	if g := a.engine.Roster.ByID(id); g != nil {
+		return g.Name
+	}
+	return id.String()
+}
+
+// wire is the message as the API gives it.
+func (a *API) wire(m store.Message) client.Message {
+	w := client.Message{
+		ID: m.ID.String(), To: m.ToNumber, Sender: m.Sender, Kind: m.Kind, Text: m.Text, Reference: m.Reference,
+		State: string(m.State), Final: m.State.Final(), Cause: string(m.Cause), Rivals: []string{},
+		Encoding: m.Encoding, Units: m.Units, Segments: m.Segments, Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
+		Attempts: m.Attempts, CreatedAt: m.CreatedAt, ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
+	}
+	if m.Cause != "" {
+		w.Advice = m.Cause.Advice().Text
+	}
+	if m.Rivals != "" {
+		w.Rivals = strings.Split(m.Rivals, ",")
+	}
+	return w
+}
+
+func (a *API) message(c *gin.Context) {
+	id, ok := a.id(c)
+	if !ok {
+		return
+	}
+	m, err := a.engine.Store.Message(c, id)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	timeline, err := a.engine.Store.Timeline(c, id)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	w := a.wire(m)
+	facts := make([]delivery.Evidence, 0, len(timeline))
+	for _, e := range timeline {
+		facts = append(facts, e.Fact())
+		w.Evidence = append(w.Evidence, client.Evidence{
+			ID: e.ID.String(), At: e.At, Source: string(e.Source), Claim: string(e.Claim), Cause: string(e.Cause),
+			StateAfter: string(delivery.Fold(facts).State), Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
+			GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note, GatewayAt: e.GatewayAt,
+			HasRaw: e.ExchangeID != nil || e.ReceiptID != nil,
+		})
+		if e.GatewayID != nil {
+			w.Evidence[len(w.Evidence)-1].Gateway = a.gatewayName(*e.GatewayID)
+		}
+	}
+	if c.Query("raw") == "true" {
+		if err := a.addRaw(c, w.Evidence, timeline); err != nil {
+			a.refuse(c, err)
+			return
+		}
+	}
+	c.JSON(http.StatusOK, w)
+}
+
+func (a *API) addRaw(c *gin.Context, evidence []client.Evidence, timeline []store.Evidence) error {
+	exchanges, receipts, err := a.engine.Store.Exchanges(c, timeline)
+	if err != nil {
+		return err
+	}
+	for i, e := range timeline {
+		if e.ExchangeID != nil {
+			if x, ok := exchanges[*e.ExchangeID]; ok {
+				evidence[i].Raw = &client.Exchange{Purpose: x.Purpose, Method: x.Method, URL: x.URL, RequestHeader: x.RequestHeader, RequestBody: text(x.RequestBody),
+					Status: x.Status, ReplyHeader: x.ReplyHeader, ReplyBody: text(x.ReplyBody), Error: x.Error, StartedAt: x.StartedAt, TookMs: float64(x.TookUs) / 1000}
+			}
+		}
+		if e.ReceiptID != nil {
+			if r, ok := receipts[*e.ReceiptID]; ok {
+				evidence[i].Raw = &client.Exchange{Purpose: "receipt", Method: r.Method, URL: "/receipts/" + a.gatewayName(r.GatewayID) + "/‹callback›" + query(r.Query),
+					RequestHeader: r.Header, RequestBody: text(r.Body), ReplyHeader: map[string]string{}, StartedAt: r.ReceivedAt}
+			}
+		}
+	}
+	return nil
+}
+
+func query(raw string) string {
+	if raw == "" {
+		return ""
+	}
+	return "?" + raw
+}
+
+func text(b []byte) string { return strings.ToValidUTF8(string(b), "\uFFFD") }
+
+// id reads the id in the address; what is none names nothing.
+func (a *API) id(c *gin.Context) (uuid.UUID, bool) {
+	id, err := uuid.Parse(c.Param("id"))
+	if err != nil {
+		a.refuse(c, store.ErrNotFound)
+	}
+	return id, err == nil
+}
+
+// filter reads the choice of messages from the query string.
+func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
+	var f store.Filter
+	var faults fault.Faults
+	known := append([]string{"to", "state", "kind", "sender", "gateway", "reference", "gateway_ref", "contested", "since", "until"}, others...)
+	for name, values := range c.Request.URL.Query() {
+		value := values[0]
+		if strings.ContainsRune(value, 0) {
+			faults.Add(name, "it holds U+0000", "text")
+			continue
+		}
+		switch name {
+		case "to":
+			number, err := phone.Parse(value)
+			if err != nil {
+				faults.Add(name, fault.Plainly(err, phone.ErrInvalid), phone.Accepted+`; in an address the plus is written %2B`)
+			}
+			f.To = number.String()
+		case "state":
+			for word := range strings.SplitSeq(value, ",") {
+				state, err := delivery.ParseState(word)
+				if err != nil {
+					faults.Add(name, fmt.Sprintf("%q is not a state", word), fmt.Sprintf("one or more of %v, with commas between", delivery.States))
+				}
+				f.States = append(f.States, state)
+			}
+		case "kind":
+			kind, err := pace.ParseKind(value)
+			if err != nil {
+				faults.Add(name, fmt.Sprintf("%q is not a kind", value), "otp, transactional or bulk")
+			}
+			f.Kind = string(kind)
+		case "sender":
+			f.Sender = value
+		case "gateway":
+			g := a.engine.Roster.ByName(value)
+			if g == nil {
+				faults.Add(name, fmt.Sprintf("%q is not a gateway here", value), "the name of a gateway in use")
+				continue
+			}
+			f.Gateway = g.ID
+		case "reference":
+			f.Reference = value
+		case "gateway_ref":
+			f.GatewayRef = value
+		case "contested":
+			f.Contested = value == "true"
+		case "since", "until":
+			t, err := time.Parse(time.RFC3339Nano, value)
+			if err != nil {
+				faults.Add(name, fmt.Sprintf("%q is not a time", value), "a time as in 2026-11-15T07:40:00Z (RFC 3339)")
+			}
+			if name == "since" {
+				f.Since = t
+			} else {
+				f.Until = t
+			}
+		default:
+			if !slices.Contains(others, name) {
+				faults.Add(name, "there is no such filter", strings.Join(known, ", "))
+			}
+		}
+	}
+	if faults != nil {
+		return f, faults
+	}
+	return f, nil
+}
+
+func (a *API) find(c *gin.Context) {
+	f, err := a.filter(c, "cursor", "limit")
+	var faults fault.Faults
+	limit := pageUsual
+	if given := c.Query("limit"); given != "" {
+		n, bad := strconv.Atoi(given)
+		if bad != nil || n < 1 || n > pageMost {
+			faults.Add("limit", fmt.Sprintf("%q is out of range", given), fmt.Sprintf("1 to %d", pageMost))
+		}
+		limit = n
+	}
+	var after uuid.UUID
+	if given := c.Query("cursor"); given != "" {
+		var bad error
+		if after, bad = uuid.Parse(given); bad != nil {
+			faults.Add("cursor", fmt.Sprintf("%q is not a cursor", given), "next of the page before")
+		}
+	}
+	if err == nil && faults != nil {
+		err = faults
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	found, err := a.engine.Store.Find(c, f, after, limit+1)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	page := client.Page{Messages: []client.Message{}}
+	if len(found) > limit {
+		found = found[:limit]
+		page.Next = found[limit-1].ID.String()
+	}
+	for _, m := range found {
+		page.Messages = append(page.Messages, a.wire(m))
+	}
+	c.JSON(http.StatusOK, page)
+}
+
+func (a *API) tally(c *gin.Context) {
+	f, err := a.filter(c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	t, err := a.engine.Store.Tally(c, f)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	w := client.Tally{Total: t.Total, States: map[string]int64{}, Contested: t.Contested, Equation: t.String()}
+	for _, s := range delivery.States {
+		w.States[string(s)] = t.ByState[s]
+	}
+	c.JSON(http.StatusOK, w)
+}
+
+const (
+	// lookAnyway is how often a stream looks by itself, for what other
+	// instances changed.
+	lookAnyway = time.Second
+	// settleDown joins changes that come close together.
+	settleDown = 200 * time.Millisecond
+	// heartbeat keeps a silent stream open.
+	heartbeat = 15 * time.Second
+)
+
+// follow streams a message after each change, until its state is final.
+func (a *API) follow(c *gin.Context) {
+	id, ok := a.id(c)
+	if !ok {
+		return
+	}
+	changed, end := a.engine.Hub.Message(id)
+	defer end()
+	m, err := a.engine.Store.Message(c, id)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	a.stream(c, changed, func(first bool) (any, bool) {
+		if !first {
+			now, err := a.engine.Store.Message(c, id)
+			if err != nil || now.ChangedAt.Equal(m.ChangedAt) && now.State == m.State {
+				return nil, false
+			}
+			m = now
+		}
+		return a.wire(m), m.State.Final()
+	})
+}
+
+// followAll streams a word whenever messages have changed.
+func (a *API) followAll(c *gin.Context) {
+	changed, end := a.engine.Hub.Every()
+	defer end()
+	a.stream(c, changed, func(bool) (any, bool) {
+		select {
+		case <-time.After(settleDown):
+		case <-c.Request.Context().Done():
+		}
+		return gin.H{"changed": true}, false
+	})
+}
+
+// stream writes server-sent events: what say returns at the start, after each
+// nudge and every so often, until it says that this was the last.
+func (a *API) stream(c *gin.Context, changed <-chan struct{}, say func(first bool) (value any, last bool)) {
+	c.Header("Cache-Control", "no-store")
+	c.Header("X-Accel-Buffering", "no")
+	look, beat := time.NewTicker(lookAnyway), time.NewTicker(heartbeat)
+	defer look.Stop()
+	defer beat.Stop()
+	for first := true; ; first = false {
+		value, last := say(first)
+		if value != nil {
+			c.SSEvent("message", value)
+			c.Writer.Flush()
+		}
+		if last {
+			return
+		}
+		select {
+		case <-changed:
+		case <-look.C:
+		case <-beat.C:
+			c.Writer.WriteString(": still here\n\n")
+			c.Writer.Flush()
+		case <-c.Request.Context().Done():
+			return
+		case <-a.closing:
+			return
+		}
+	}
+}

@@ -1,0 +1,140 @@
+package api
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"reflect"
+	"regexp"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/engine/intake"
+	"calmpigeon.example/internal/engine/keys"
+	"calmpigeon.example/internal/store"
+)
+
+// bodyMost is the longest body that is read.
+const bodyMost = 1 << 20
+
+// problem answers with problem details (RFC 9457) and ends the request.
+func problem(c *gin.Context, status int, kind, title, detail string, fields ...client.FieldError) {
+	c.Abort()
+	if c.Writer.Written() {
+		return
+	}
+	c.Header("Content-Type", "application/problem+json")
+	c.Status(status)
+	encoder := json.NewEncoder(c.Writer)
+	encoder.SetEscapeHTML(false)
+	encoder.Encode(client.Problem{Type: "urn:calm-pigeon:" + kind, Title: title, Status: status, Detail: detail, Errors: fields})
+}
+
+// refuse is the one place where errors become answers.
+func (a *API) refuse(c *gin.Context, err error) {
+	if faults := fault.Of(err); faults != nil {
+		fields := make([]client.FieldError, len(faults))
+		for i, f := range faults {
+			fields[i] = client.FieldError{Field: f.Field, Wrong: f.Wrong, Accepted: f.Accepted}
+		}
+		problem(c, http.StatusUnprocessableEntity, "invalid-request", "This cannot be done as it stands", "", fields...)
+		return
+	}
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &tooLarge):
+		problem(c, http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
+			client.FieldError{Field: "body", Wrong: "it is longer than 1 MiB", Accepted: "at most 1,048,576 bytes"})
+	case errors.Is(err, errNotJSON):
+		problem(c, http.StatusBadRequest, "not-json", "The request is not the JSON that is expected", "",
+			client.FieldError{Field: "body", Wrong: strings.TrimPrefix(err.Error(), errNotJSON.Error()+": "), Accepted: "one JSON object, as application/json in UTF-8"})
+	case errors.Is(err, intake.ErrNoGateway):
+		problem(c, http.StatusConflict, "no-gateway", "There is no gateway yet", "Add one with: pigeon gateway add",
+			client.FieldError{Field: "gateway", Wrong: "none has been added", Accepted: "a gateway in use"})
+	case errors.Is(err, intake.ErrReused):
+		problem(c, http.StatusUnprocessableEntity, "key-reused", "This Idempotency-Key was used with another request", "",
+			client.FieldError{Field: "Idempotency-Key", Wrong: "another request was made with it", Accepted: "the same request again, or a new key"})
+	case errors.Is(err, keys.ErrRefused):
+		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon"`)
+		problem(c, http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")
+	case errors.Is(err, store.ErrNotFound):
+		problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
+	case errors.Is(err, store.ErrExists):
+		problem(c, http.StatusConflict, "exists", "There is one already", err.Error())
+	case c.Request.Context().Err() != nil:
+		c.Abort() // nobody is listening any more
+	default:
+		a.log.Error("request failed", "path", c.FullPath(), "error", err)
+		c.Header("Retry-After", "2")
+		problem(c, http.StatusServiceUnavailable, "unavailable", "This could not be written down just now", "Nothing was accepted. Try again, with the same Idempotency-Key if there was one.")
+	}
+}
+
+var errNotJSON = errors.New("not the expected JSON")
+
+var unknownField = regexp.MustCompile(`unknown field "(.*)"`)
+
+// read decodes the body into a request of type T. Unknown fields are refused:
+// a field that is misspelt would otherwise be lost without a word.
+func read[T any](c *gin.Context) (T, error) {
+	var request T
+	if media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type")); media != "application/json" {
+		return request, fmt.Errorf("%w: it is sent as %q", errNotJSON, media)
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, bodyMost))
+	if err != nil {
+		return request, err
+	}
+	decoder := json.NewDecoder(bytes.NewReader(body))
+	decoder.DisallowUnknownFields()
+	err = decoder.Decode(&request)
+	var wrongType *json.UnmarshalTypeError
+	switch {
+	case err == nil:
+		if _, err := decoder.Token(); err != io.EOF {
+			return request, fmt.Errorf("%w: something follows the object", errNotJSON)
+		}
+		return request, nil
+	case errors.As(err, &wrongType) && wrongType.Field != "":
+		return request, fault.New(wrongType.Field, "it is a "+wrongType.Value, plainType(wrongType.Type))
+	case errors.As(err, &wrongType):
+		return request, fmt.Errorf("%w: it is a %s", errNotJSON, wrongType.Value)
+	case errors.Is(err, io.EOF):
+		return request, fmt.Errorf("%w: it is empty", errNotJSON)
+	}
+	if m := unknownField.FindStringSubmatch(err.Error()); m != nil {
+		return request, fault.New(m[1], "there is no such field", strings.Join(fieldsOf(reflect.TypeFor[T]()), ", "))
+	}
+	return request, fmt.Errorf("%w: %v", errNotJSON, err)
+}
+
+func plainType(t reflect.Type) string {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	switch t.Kind() {
+	case reflect.String:
+		return "a string"
+	case reflect.Int, reflect.Int64:
+		return "a whole number"
+	case reflect.Bool:
+		return "true or false"
+	}
+	return "an object"
+}
+
+func fieldsOf(t reflect.Type) []string {
+	var names []string
+	for i := range t.NumField() {
+		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		names = append(names, name)
+	}
+	return names
+}

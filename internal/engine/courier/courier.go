@@ -1,0 +1,154 @@
+// Package courier carries requests to gateways over HTTP and keeps what was
+// said, secrets masked.
+package courier
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptrace"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/store"
+)
+
+const (
+	replyMost = 1 << 20  // a longer reply is not read to its end
+	keepMost  = 64 << 10 // what is kept of a body for people to look at
+)
+
+// Fate is what is known when there is no reply.
+type Fate int
+
+// The fates of a request.
+const (
+	Answered Fate = iota // there is a reply
+	NotSent              // it never reached the gateway
+	NoAnswer             // it may have
+)
+
+// Courier carries requests. It is safe for concurrent use.
+type Courier struct {
+	client *http.Client
+	now    func() time.Time
+}
+
+// New makes a courier. It goes to the address it is given and nowhere else: no
+// proxy, no redirect.
+func New(now func() time.Time) *Courier {
+	transport := &http.Transport{
+		DialContext:         (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
+		TLSHandshakeTimeout: 5 * time.Second,
+		MaxIdleConnsPerHost: 64,
+		IdleConnTimeout:     60 * time.Second,
+		ForceAttemptHTTP2:   true,
+	}
+	return &Courier{now: now, client: &http.Client{
+		Transport:     transport,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}
+}
+
+// Close ends idle connections.
+func (c *Courier) Close() { c.client.CloseIdleConnections() }
+
+// Carry makes one request. It returns the reply if there is one, what is known
+// if there is none, and the exchange as it is kept.
+func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request) (dialect.Reply, Fate, store.Exchange) {
+	ctx, cancel := context.WithTimeout(ctx, g.Timeout())
+	defer cancel()
+	// Once a connection is there, bytes may be on their way.
+	var connected atomic.Bool
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }})
+
+	started := c.now()
+	clock := time.Now()
+	exchange := store.Exchange{
+		ID: store.NewID(), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: g.Mask(g.Address + r.Path),
+		RequestHeader: maskAll(g, r.Header), RequestBody: keep(g, r.Body), ReplyHeader: map[string]string{}, ReplyBody: []byte{}, StartedAt: started,
+	}
+	reply, err := c.exchange(ctx, g, r)
+	exchange.TookUs = time.Since(clock).Microseconds()
+	if reply.Status > 0 {
+		exchange.Status, exchange.ReplyHeader, exchange.ReplyBody = reply.Status, maskAll(g, reply.Header), keep(g, reply.Body)
+	}
+	if err == nil {
+		return reply, Answered, exchange
+	}
+	fate := NoAnswer
+	if !connected.Load() {
+		fate = NotSent
+	}
+	exchange.Error = g.Mask(plainError(err, g.Timeout()))
+	return reply, fate, exchange
+}
+
+func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Request) (dialect.Reply, error) {
+	request, err := http.NewRequestWithContext(ctx, r.Method, g.Address+r.Path, bytes.NewReader(r.Body))
+	if err != nil {
+		return dialect.Reply{}, err
+	}
+	for name, value := range r.Header {
+		request.Header.Set(name, value)
+	}
+	request.Header.Set("User-Agent", "calm-pigeon")
+	response, err := c.client.Do(request)
+	if err != nil {
+		return dialect.Reply{}, err
+	}
+	defer response.Body.Close()
+	reply := dialect.Reply{Status: response.StatusCode, Header: FlatHeader(response.Header)}
+	reply.Body, err = io.ReadAll(io.LimitReader(response.Body, replyMost+1))
+	if err == nil && len(reply.Body) > replyMost {
+		err = fmt.Errorf("the reply is longer than %d bytes", replyMost)
+	}
+	return reply, err
+}
+
+// FlatHeader writes header names in small letters and joins repeated ones.
+func FlatHeader(header http.Header) map[string]string {
+	flat := make(map[string]string, len(header))
+	for name, values := range header {
+		flat[strings.ToLower(name)] = strings.ReplaceAll(strings.ToValidUTF8(strings.Join(values, ", "), "\uFFFD"), "\x00", "")
+	}
+	return flat
+}
+
+func maskAll(g *roster.Gateway, header map[string]string) map[string]string {
+	masked := make(map[string]string, len(header))
+	for name, value := range header {
+		masked[strings.ToLower(name)] = g.Mask(value)
+	}
+	return masked
+}
+
+func keep(g *roster.Gateway, body []byte) []byte {
+	return []byte(g.Mask(string(body[:min(len(body), keepMost)])))
+}
+
+// plainError says in plain words what went wrong on the way.
+func plainError(err error, timeout time.Duration) string {
+	var dns *net.DNSError
+	var op *net.OpError
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return fmt.Sprintf("no answer within %v", timeout)
+	case errors.Is(err, context.Canceled):
+		return "stopped while waiting for the answer"
+	case errors.As(err, &dns):
+		return fmt.Sprintf("the host %s is not known", dns.Name)
+	case errors.As(err, &op) && op.Op == "dial":
+		return fmt.Sprintf("no connection: %v", op.Err)
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return "the connection was cut before the answer was complete"
+	}
+	return err.Error()
+}

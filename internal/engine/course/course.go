@@ -1,0 +1,149 @@
+// Package course is the one way in which evidence enters: it is added, the
+// message is folded anew, and what is to be done next is planned, all in one
+// transaction.
+package course
+
+import (
+	"context"
+	"math/rand/v2"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/watch"
+	"calmpigeon.example/internal/store"
+)
+
+// The pauses between tries.
+var (
+	// Retry spaces the submissions of a message that was not taken.
+	Retry = pace.Backoff{First: time.Second, Most: time.Minute}
+	// longestAsk is the longest pause between two status queries.
+	longestAsk = 6 * time.Hour
+)
+
+const (
+	// doubtPause lets a reply that is merely late come in before a doubtful
+	// message is submitted again with a reference that the gateway honours.
+	doubtPause = time.Second
+	// doubtAsk is the wait before a doubtful message is asked about: the
+	// gateway may still be at work on the request whose answer was lost, and
+	// "no such message" is only worth something once it is not.
+	doubtAsk = 30 * time.Second
+	// doubtEnd is when a doubtful message that cannot be asked about becomes
+	// unknown and is shown to a person.
+	doubtEnd = 15 * time.Minute
+)
+
+// Course records evidence.
+type Course struct {
+	Store  *store.Store
+	Roster *roster.Roster
+	Hub    *watch.Hub
+	Now    func() time.Time
+	// Due is kicked when a message may be ready to be sent, Strays when a
+	// message has become known to which strays may belong.
+	Due, Strays watch.Kick
+}
+
+// Plan is what is to be done with particular messages, where it does not
+// follow from their state.
+type Plan map[uuid.UUID]time.Duration // how long to wait before trying again
+
+// Record adds evidence and plans what comes next. It is one transaction, part
+// of the one that s is bound to if it is.
+func (c *Course) Record(ctx context.Context, s *store.Store, evidence []store.Evidence, waits Plan) error {
+	now := c.Now()
+	messages, err := s.Append(ctx, now, evidence, func(before, after *store.Message) {
+		c.plan(before, after, now, waits)
+	})
+	if err != nil {
+		return err
+	}
+	return s.CallStrays(ctx, now, messages)
+}
+
+// Announce tells who waits that evidence has been committed.
+func (c *Course) Announce(evidence []store.Evidence) {
+	ids := make([]uuid.UUID, len(evidence))
+	for i, e := range evidence {
+		ids[i] = e.MessageID
+	}
+	c.Hub.Changed(ids...)
+	c.Due.Now()
+	c.Strays.Now()
+}
+
+// plan sets what is to be done next, and when.
+func (c *Course) plan(before, m *store.Message, now time.Time, waits Plan) {
+	moved := before.State != m.State || before.Attempts != m.Attempts
+	g := c.Roster.ByID(m.GatewayID)
+	if !moved || g == nil {
+		return
+	}
+	in := func(d time.Duration) *time.Time { t := now.Add(d); return &t }
+	if m.GiveUpAt == nil && m.Attempts > 0 {
+		m.GiveUpAt = in(g.GiveUpAfter())
+	}
+	m.Asks, m.AskAt = 0, nil
+	switch {
+	case m.State.Final():
+	case m.State == delivery.Queued:
+		wait, given := waits[m.ID]
+		if !given {
+			wait = Retry.Wait(max(m.Attempts, 1), rand.Float64())
+		}
+		m.DueAt = now.Add(wait)
+	case m.State == delivery.Doubtful:
+		switch {
+		case MayResubmit(m, g, now):
+			m.AskAt = in(doubtPause)
+		case g.Dialect.CanAsk(m.GatewayRef):
+			m.AskAt = in(doubtAsk)
+		default:
+			m.AskAt = in(doubtEnd)
+			m.GiveUpAt = earlier(m.GiveUpAt, m.AskAt)
+		}
+	case m.State == delivery.Accepted || m.State == delivery.Enroute:
+		m.AskAt = m.GiveUpAt
+		if g.Dialect.CanAsk(m.GatewayRef) {
+			m.AskAt = earlier(in(g.AskAfter()), m.GiveUpAt)
+		}
+	}
+}
+
+// AskAgain is when to ask about a message the next time.
+func AskAgain(m *store.Message, g *roster.Gateway, now time.Time) *time.Time {
+	wait := pace.Backoff{First: g.AskAfter(), Most: longestAsk}.Wait(m.Asks+1, rand.Float64())
+	at := now.Add(wait)
+	return earlier(&at, m.GiveUpAt)
+}
+
+func earlier(a, b *time.Time) *time.Time {
+	if b != nil && b.Before(*a) {
+		return b
+	}
+	return a
+}
+
+// MayResubmit reports whether a doubtful message may be submitted again: with
+// a reference that the gateway honours the same message twice is one; a
+// passcode twice harms nobody. Both only while the message is of use.
+func MayResubmit(m *store.Message, g *roster.Gateway, now time.Time) bool {
+	return now.Before(m.ValidUntil) && (g.Dialect.HonoursReference() || m.Kind == string(pace.OTP))
+}
+
+// Own is evidence of an act of ours.
+func Own(m store.Message, now time.Time, claim delivery.State, attempt int, note string) store.Evidence {
+	return store.Evidence{ID: store.NewID(), MessageID: m.ID, At: now, Source: delivery.Own, Claim: claim,
+		Attempt: attempt, Note: note, GatewayID: &m.GatewayID}
+}
+
+// ByClock is evidence that a time is over.
+func ByClock(m store.Message, now time.Time, claim delivery.State, cause delivery.Cause, note string) store.Evidence {
+	return store.Evidence{ID: store.NewID(), MessageID: m.ID, At: now, Source: delivery.Clock, Claim: claim, Cause: cause,
+		Attempt: m.Attempts, Note: note, GatewayID: &m.GatewayID}
+}

@@ -1,0 +1,140 @@
+// Package keys makes API keys and knows whose they are.
+//
+// A key is "pigeon_", eight characters by which it is looked up, an underscore
+// and 32 characters that are secret and stored only as a hash. They are random
+// enough (160 bits) that a plain hash cannot be searched.
+package keys
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base32"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/store"
+)
+
+// ErrRefused is returned for whatever is not a key in use.
+var ErrRefused = errors.New("not a key in use")
+
+// known is how long a key that was found is believed without looking again: a
+// revoked key works at most this much longer on other instances.
+const known = 5 * time.Second
+
+// Keys makes and checks keys. It is safe for concurrent use.
+type Keys struct {
+	Store  *store.Store
+	Now    func() time.Time
+	Random io.Reader
+
+	mu   sync.Mutex
+	seen map[string]seen
+	used map[uuid.UUID]bool
+}
+
+type seen struct {
+	key store.Key
+	at  time.Time
+}
+
+var letters = base32.NewEncoding("abcdefghijkmnpqrstuvwxyz23456789").WithPadding(base32.NoPadding)
+
+// New makes a key and returns it: the only time that it is to be had whole.
+func (k *Keys) New(ctx context.Context, name string) (store.Key, string, error) {
+	if n := utf8.RuneCountInString(name); n < 1 || n > 80 || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
+		return store.Key{}, "", fault.New("name", fmt.Sprintf("%d characters, or control characters in it", n), "1 to 80 characters")
+	}
+	random := make([]byte, 25)
+	if _, err := io.ReadFull(k.Random, random); err != nil {
+		return store.Key{}, "", fmt.Errorf("making a key: %w", err)
+	}
+	handle, secret := letters.EncodeToString(random[:5]), letters.EncodeToString(random[5:])
+	hash := sha256.Sum256([]byte(secret))
+	record := store.Key{ID: store.NewID(), Name: name, Handle: handle, Hash: hash[:], CreatedAt: k.Now()}
+	if err := k.Store.AddKey(ctx, record); err != nil {
+		return store.Key{}, "", err
+	}
+	return record, "pigeon_" + handle + "_" + secret, nil
+}
+
+// Check returns the key that was presented, or [ErrRefused].
+func (k *Keys) Check(ctx context.Context, presented string) (store.Key, error) {
+	body, ok := strings.CutPrefix(presented, "pigeon_")
+	handle, secret, two := strings.Cut(body, "_")
+	if !ok || !two || len(handle) != 8 {
+		return store.Key{}, ErrRefused
+	}
+	record, err := k.find(ctx, handle)
+	if errors.Is(err, store.ErrNotFound) {
+		return store.Key{}, ErrRefused
+	}
+	if err != nil {
+		return store.Key{}, err
+	}
+	hash := sha256.Sum256([]byte(secret))
+	if !hmac.Equal(hash[:], record.Hash) || record.RevokedAt != nil {
+		return store.Key{}, ErrRefused
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.used == nil {
+		k.used = map[uuid.UUID]bool{}
+	}
+	k.used[record.ID] = true
+	return record, nil
+}
+
+func (k *Keys) find(ctx context.Context, handle string) (store.Key, error) {
+	now := k.Now()
+	k.mu.Lock()
+	s, ok := k.seen[handle]
+	k.mu.Unlock()
+	if ok && now.Sub(s.at) < known {
+		return s.key, nil
+	}
+	record, err := k.Store.KeyByHandle(ctx, handle)
+	if err != nil {
+		return record, err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.seen == nil {
+		k.seen = map[string]seen{}
+	}
+	k.seen[handle] = seen{record, now}
+	return record, nil
+}
+
+// Revoke ends a key's use, on this instance at once.
+func (k *Keys) Revoke(ctx context.Context, id uuid.UUID) error {
+	err := k.Store.RevokeKey(ctx, id, k.Now())
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	clear(k.seen)
+	return err
+}
+
+// Flush notes which keys were used since the last time, as one statement.
+func (k *Keys) Flush(ctx context.Context) error {
+	k.mu.Lock()
+	ids := slices.Collect(maps.Keys(k.used))
+	clear(k.used)
+	k.mu.Unlock()
+	if len(ids) == 0 {
+		return nil
+	}
+	return k.Store.TouchKeys(ctx, ids, k.Now())
+}

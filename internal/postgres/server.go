@@ -1,0 +1,295 @@
+// Package postgres runs a PostgreSQL server of our own: Debian's binaries, a
+// data folder of its own, on loopback only, as a user who is not root.
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Options are what may differ from a durable server.
+type Options struct {
+	// Volatile gives up durability for speed. For tests, whose database dies
+	// with them.
+	Volatile bool
+}
+
+// Server is a running PostgreSQL.
+type Server struct {
+	// URL connects to its database "pigeon" as its owner.
+	URL string
+
+	folder string
+	cmd    *exec.Cmd
+	ended  chan error
+	port   int
+	word   string
+}
+
+// ErrNotInstalled means that no PostgreSQL server is on this machine.
+var ErrNotInstalled = errors.New("no PostgreSQL server found: install Debian's package postgresql, or set PIGEON_DATABASE_URL")
+
+// binaries is the folder of the newest installed server. Debian keeps it off
+// the PATH.
+func binaries() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	if len(found) == 0 {
+		if path, err := exec.LookPath("postgres"); err == nil {
+			return filepath.Dir(path), nil
+		}
+		return "", ErrNotInstalled
+	}
+	version := func(path string) int {
+		n, _ := strconv.Atoi(strings.Split(path, "/")[4])
+		return n
+	}
+	return filepath.Dir(slices.MaxFunc(found, func(a, b string) int { return version(a) - version(b) })), nil
+}
+
+// runAs is the user the server runs as: postgres refuses root.
+func runAs() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, fmt.Errorf("PostgreSQL refuses to run as root: %w", err)
+	}
+	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
+	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// Start starts the server whose data is in folder, making it when it is not
+// there yet. A server left over from a process that was killed is stopped
+// first. The server ends when this process does, however it does.
+func Start(ctx context.Context, folder string, o Options) (*Server, error) {
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	who, err := runAs()
+	if err != nil {
+		return nil, err
+	}
+	if folder, err = filepath.Abs(folder); err != nil {
+		return nil, err
+	}
+	s := &Server{folder: folder, ended: make(chan error, 1)}
+	data := filepath.Join(folder, "postgres")
+	if err := s.prepare(ctx, bin, data, who); err != nil {
+		return nil, err
+	}
+	if err := stopLeftover(ctx, bin, data, who); err != nil {
+		return nil, err
+	}
+	for try := 1; ; try++ {
+		err := s.start(ctx, bin, data, who, o)
+		if err == nil {
+			break
+		}
+		if try == 3 || ctx.Err() != nil { // a port may be taken between choosing and using it
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// prepare makes the data folder: complete under another name first, so that a
+// folder that is there is whole.
+func (s *Server) prepare(ctx context.Context, bin, data string, who *syscall.Credential) error {
+	wordFile := filepath.Join(s.folder, "postgres-password")
+	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); err == nil {
+		word, err := os.ReadFile(wordFile)
+		s.word = string(word)
+		return err
+	}
+	if err := os.MkdirAll(s.folder, 0o755); err != nil {
+		return fmt.Errorf("making the data folder: %w", err)
+	}
+	random := make([]byte, 16)
+	rand.Read(random)
+	s.word = hex.EncodeToString(random)
+	if err := os.WriteFile(wordFile, []byte(s.word), 0o600); err != nil {
+		return fmt.Errorf("keeping the database's password: %w", err)
+	}
+	fresh := data + ".new"
+	if err := os.RemoveAll(fresh); err != nil {
+		return err
+	}
+	if err := os.Mkdir(fresh, 0o700); err != nil {
+		return err
+	}
+	if who != nil {
+		if err := os.Chown(fresh, int(who.Uid), int(who.Gid)); err != nil {
+			return err
+		}
+	}
+	// The word goes in by standard input; a file would have to be readable by
+	// the server's user.
+	init := command(ctx, who, filepath.Join(bin, "initdb"), "--pgdata", fresh, "--username", "pigeon", "--encoding", "UTF8",
+		"--locale", "C.UTF-8", "--auth", "scram-sha-256", "--pwfile", "/dev/stdin")
+	init.Stdin = strings.NewReader(s.word + "\n")
+	if out, err := init.CombinedOutput(); err != nil {
+		return fmt.Errorf("initdb in %s: %w\n%s", fresh, err, hint(out, s.folder))
+	}
+	return os.Rename(fresh, data)
+}
+
+func hint(out []byte, folder string) []byte {
+	if bytes.Contains(out, []byte("Permission denied")) {
+		return append(out, "The user postgres must be able to reach "+folder+"; set PIGEON_DATA to a folder that it can reach.\n"...)
+	}
+	return out
+}
+
+func command(ctx context.Context, who *syscall.Credential, name string, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Dir = "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	return cmd
+}
+
+func stopLeftover(ctx context.Context, bin, data string, who *syscall.Credential) error {
+	if _, err := os.Stat(filepath.Join(data, "postmaster.pid")); err != nil {
+		return nil
+	}
+	if err := command(ctx, who, filepath.Join(bin, "pg_ctl"), "status", "--pgdata", data).Run(); err != nil {
+		return nil // a stale file; the server clears it away
+	}
+	if out, err := command(ctx, who, filepath.Join(bin, "pg_ctl"), "stop", "--pgdata", data, "--mode", "fast", "--wait").CombinedOutput(); err != nil {
+		return fmt.Errorf("stopping the server left over in %s: %w\n%s", data, err, out)
+	}
+	return nil
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func (s *Server) start(ctx context.Context, bin, data string, who *syscall.Credential, o Options) error {
+	port, err := freePort()
+	if err != nil {
+		return err
+	}
+	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(port),
+		"-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "log_destination=stderr",
+		"-c", "max_connections=120", "-c", "shared_buffers=128MB", "-c", "wal_compression=on", "-c", "jit=off"}
+	if o.Volatile {
+		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+	}
+	log, err := os.OpenFile(filepath.Join(s.folder, "postgres.log"), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	// The process outlives ctx: it is stopped by Stop.
+	s.cmd = command(context.WithoutCancel(ctx), who, filepath.Join(bin, "postgres"), args...)
+	s.cmd.Stdout, s.cmd.Stderr = log, log
+	// A group of its own, so that Ctrl-C on the terminal does not take the
+	// database away before its users; and a signal when we die.
+	s.cmd.SysProcAttr.Setpgid = true
+	s.cmd.SysProcAttr.Pdeathsig = syscall.SIGINT
+	started := make(chan error, 1)
+	ended := make(chan error, 1)
+	go func() {
+		// The death signal comes when the starting thread ends, so this one
+		// must stay.
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		if err := s.cmd.Start(); err != nil {
+			started <- err
+			return
+		}
+		started <- nil
+		ended <- s.cmd.Wait()
+	}()
+	if err := <-started; err != nil {
+		return fmt.Errorf("starting PostgreSQL: %w", err)
+	}
+	s.ended, s.port = ended, port
+	s.URL = s.url("pigeon")
+	if err := s.await(ctx); err != nil {
+		s.Stop()
+		said, _ := os.ReadFile(log.Name())
+		return fmt.Errorf("PostgreSQL did not come up: %w\n%s", err, hint(said, s.folder))
+	}
+	return nil
+}
+
+func (s *Server) url(database string) string {
+	return fmt.Sprintf("postgres://pigeon:%s@127.0.0.1:%d/%s?sslmode=disable", s.word, s.port, database)
+}
+
+// await waits until the server answers, and makes our database.
+func (s *Server) await(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		conn, err := pgx.Connect(ctx, s.url("postgres"))
+		if err == nil {
+			defer conn.Close(ctx)
+			var there bool
+			if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = 'pigeon')").Scan(&there); err != nil || there {
+				return err
+			}
+			_, err = conn.Exec(ctx, "CREATE DATABASE pigeon")
+			return err
+		}
+		select {
+		case err := <-s.ended:
+			s.ended <- err
+			return fmt.Errorf("it ended: %w", err)
+		case <-ctx.Done():
+			return err
+		case <-tick.C:
+		}
+	}
+}
+
+// NewDatabase makes a further, empty database and returns its URL. Tests use
+// one each.
+func (s *Server) NewDatabase(ctx context.Context, name string) (string, error) {
+	conn, err := pgx.Connect(ctx, s.url("postgres"))
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())
+	return s.url(name), err
+}
+
+// Stop ends the server and waits until it has written everything down.
+func (s *Server) Stop() {
+	s.cmd.Process.Signal(syscall.SIGINT) // fast: ends sessions, keeps data
+	select {
+	case <-s.ended:
+	case <-time.After(30 * time.Second):
+		s.cmd.Process.Kill()
+		<-s.ended
+	}
+}

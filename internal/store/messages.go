@@ -1,0 +1,463 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"calmpigeon.example/internal/core/delivery"
+)
+
+// Message is the record of a message. State, Cause, Rivals, Attempts and
+// GatewayRef are what Fold made of its evidence, and are written nowhere but
+// in [Store.Append].
+type Message struct {
+	ID         uuid.UUID      `json:"id"`
+	KeyID      uuid.UUID      `json:"-"`
+	GatewayID  uuid.UUID      `json:"gateway_id"`
+	ToNumber   string         `json:"-"`
+	Sender     string         `json:"-"`
+	Kind       string         `json:"-"`
+	Lane       int            `json:"-"`
+	Text       string         `json:"-"`
+	Encoding   string         `json:"-"`
+	Units      int            `json:"-"`
+	Segments   int            `json:"-"`
+	Reference  string         `json:"-"`
+	State      delivery.State `json:"state"`
+	Cause      delivery.Cause `json:"cause"`
+	Rivals     string         `json:"rivals"` // states joined by commas
+	Attempts   int            `json:"attempts"`
+	GatewayRef string         `json:"gateway_ref"`
+	DueAt      time.Time      `json:"due_at"`
+	ValidUntil time.Time      `json:"-"`
+	AskAt      *time.Time     `json:"ask_at"`
+	Asks       int            `json:"asks"`
+	GiveUpAt   *time.Time     `json:"give_up_at"`
+	CreatedAt  time.Time      `json:"-" gorm:"autoCreateTime:false"`
+	ChangedAt  time.Time      `json:"changed_at"`
+	SettledAt  *time.Time     `json:"settled_at"`
+}
+
+// Evidence is the record of one fact about a message. It is only ever added.
+type Evidence struct {
+	ID         uuid.UUID
+	MessageID  uuid.UUID
+	At         time.Time
+	Source     delivery.Source
+	Claim      delivery.State
+	Cause      delivery.Cause
+	Attempt    int
+	Part       int
+	Parts      int
+	GatewayID  *uuid.UUID
+	GatewayRef string
+	Code       string
+	Note       string
+	GatewayAt  *time.Time
+	ExchangeID *uuid.UUID
+	ReceiptID  *uuid.UUID
+}
+
+// TableName names the table; evidence has no plural.
+func (Evidence) TableName() string { return "evidence" }
+
+// Fact is the evidence as the core sees it.
+func (e Evidence) Fact() delivery.Evidence {
+	fact := delivery.Evidence{Source: e.Source, Claim: e.Claim, Cause: e.Cause, Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
+		GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note}
+	if e.GatewayAt != nil {
+		fact.GatewayAt = *e.GatewayAt
+	}
+	return fact
+}
+
+// Idempotency is the memory of a request that carried an Idempotency-Key.
+type Idempotency struct {
+	KeyID       uuid.UUID `gorm:"primaryKey"`
+	Token       string    `gorm:"primaryKey"`
+	Fingerprint []byte
+	MessageID   uuid.UUID
+	CreatedAt   time.Time `gorm:"autoCreateTime:false"`
+}
+
+// TableName names the table.
+func (Idempotency) TableName() string { return "idempotency" }
+
+// Acceptance is a message to be accepted, with the token that makes its
+// repetition harmless; nil if the request had none.
+type Acceptance struct {
+	Message  Message
+	Evidence Evidence
+	Token    *Idempotency
+}
+
+// Accept commits new messages with their first evidence, as one set. Where a
+// token is known already nothing is written for its message; the tokens that
+// were there first are returned, in the order of the set, nil for messages
+// that were accepted.
+func (s *Store) Accept(ctx context.Context, set []Acceptance) ([]*Idempotency, error) {
+	prior := make([]*Idempotency, len(set))
+	err := s.Transact(ctx, func(s *Store) error {
+		clear(prior)
+		var tokens []Idempotency
+		first := map[string]*Idempotency{}
+		at := func(t *Idempotency) string { return t.KeyID.String() + t.Token }
+		for i := range set {
+			if t := set[i].Token; t != nil && first[at(t)] == nil {
+				first[at(t)] = t
+				tokens = append(tokens, *t)
+			}
+		}
+		if len(tokens) > 0 {
+			// The conflict waits for a rival transaction to end, so that the
+			// one that came first is there to be read.
+			if err := s.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&tokens).Error; err != nil {
+				return err
+			}
+			var pairs [][]any
+			for _, t := range tokens {
+				pairs = append(pairs, []any{t.KeyID, t.Token})
+			}
+			var stored []Idempotency
+			if err := s.db.Where("(key_id, token) IN ?", pairs).Find(&stored).Error; err != nil {
+				return err
+			}
+			for i := range stored {
+				first[at(&stored[i])] = &stored[i]
+			}
+		}
+		var messages []Message
+		var evidence []Evidence
+		for i, a := range set {
+			if a.Token != nil {
+				if winner := first[at(a.Token)]; winner.MessageID != a.Message.ID {
+					prior[i] = winner
+					continue
+				}
+			}
+			messages = append(messages, a.Message)
+			evidence = append(evidence, a.Evidence)
+		}
+		if len(messages) == 0 {
+			return nil
+		}
+		if err := s.db.CreateInBatches(&messages, 500).Error; err != nil {
+			return err
+		}
+		return s.db.CreateInBatches(&evidence, 1000).Error
+	})
+	if err != nil {
+		return nil, fmt.Errorf("accepting %d messages: %w", len(set), err)
+	}
+	return prior, nil
+}
+
+// Claim locks messages that are due at a gateway, the most urgent lane first,
+// and within a lane the longest due. Call it within [Store.Transact]; what is
+// locked by others is passed over.
+func (s *Store) Claim(ctx context.Context, gateway uuid.UUID, now time.Time, most int) ([]Message, error) {
+	var claimed []Message
+	for lane := 0; lane < 3 && len(claimed) < most; lane++ {
+		var some []Message
+		err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE", Options: "SKIP LOCKED"}).
+			Where("gateway_id = ? AND state = 'queued' AND lane = ? AND due_at <= ? AND valid_until > ?", gateway, lane, now, now).
+			Order("due_at").Limit(most - len(claimed)).Find(&some).Error
+		if err != nil {
+			return nil, fmt.Errorf("claiming messages: %w", err)
+		}
+		claimed = append(claimed, some...)
+	}
+	return claimed, nil
+}
+
+// NextDue is when the next queued message of a gateway is due; false if there
+// is none.
+func (s *Store) NextDue(ctx context.Context, gateway uuid.UUID) (time.Time, bool, error) {
+	var due []*time.Time
+	err := s.db.WithContext(ctx).Raw(`SELECT min(due_at) FROM (VALUES (0), (1), (2)) AS lanes (lane), LATERAL
+		(SELECT due_at FROM messages m WHERE m.gateway_id = ? AND m.state = 'queued' AND m.lane = lanes.lane ORDER BY due_at LIMIT 1) AS firsts`, gateway).
+		Scan(&due).Error
+	if err != nil || len(due) == 0 || due[0] == nil {
+		return time.Time{}, false, err
+	}
+	return *due[0], true, nil
+}
+
+// Orphans lists messages that are being sent through a gateway. When a keeper
+// takes over, nobody knows what became of them.
+func (s *Store) Orphans(ctx context.Context, gateway uuid.UUID, most int) ([]Message, error) {
+	var orphans []Message
+	err := s.db.WithContext(ctx).Omit("text").Where("gateway_id = ? AND state = 'sending'", gateway).Limit(most).Find(&orphans).Error
+	return orphans, err
+}
+
+// TooLate lists messages whose validity ended before they went.
+func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message, error) {
+	var late []Message
+	err := s.db.WithContext(ctx).Omit("text").Where("state IN ('held', 'queued') AND valid_until <= ?", now).
+		Order("valid_until").Limit(most).Find(&late).Error
+	return late, err
+}
+
+// TakeSilent takes messages that are due to be asked about, and postpones each
+// by a lease, so that a crash or another instance does not ask twice at once.
+func (s *Store) TakeSilent(ctx context.Context, now time.Time, lease time.Duration, most int) ([]Message, error) {
+	var silent []Message
+	err := s.db.WithContext(ctx).Raw(`UPDATE messages SET ask_at = ? WHERE id IN (
+			SELECT id FROM messages WHERE ask_at <= ? ORDER BY ask_at LIMIT ? FOR UPDATE SKIP LOCKED)
+		RETURNING *`, now.Add(lease), now, most).Scan(&silent).Error
+	if err != nil {
+		return nil, fmt.Errorf("taking silent messages: %w", err)
+	}
+	return silent, nil
+}
+
+// Postpone writes when messages are looked after next, unless they have moved
+// meanwhile.
+func (s *Store) Postpone(ctx context.Context, messages []Message) error {
+	rows, err := json.Marshal(messages)
+	if err != nil {
+		return err
+	}
+	// In the order of ids, as Append locks, so that the two never wait for each
+	// other.
+	return s.db.WithContext(ctx).Exec(`WITH n AS (
+			SELECT n.* FROM jsonb_to_recordset(?::jsonb) AS n (id uuid, state text, attempts int, ask_at timestamptz, asks int)),
+		locked AS (SELECT id FROM messages WHERE id IN (SELECT id FROM n) ORDER BY id FOR UPDATE)
+		UPDATE messages m SET ask_at = n.ask_at, asks = n.asks
+		FROM n JOIN locked USING (id)
+		WHERE m.id = n.id AND m.state = n.state AND m.attempts = n.attempts AND m.ask_at IS NOT NULL`, string(rows)).Error
+}
+
+// Append adds evidence and folds every message it speaks of anew, in one
+// transaction: the row always agrees with the evidence. plan is called for each
+// message with the outcome applied, to say what is to be done next. What is
+// returned are the messages as they are now; evidence about messages that do
+// not exist is left out.
+func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, plan func(before, after *Message)) ([]Message, error) {
+	if len(evidence) == 0 {
+		return nil, nil
+	}
+	var messages []Message
+	err := s.Transact(ctx, func(s *Store) error {
+		ids := make([]uuid.UUID, 0, len(evidence))
+		for _, e := range evidence {
+			ids = append(ids, e.MessageID)
+		}
+		// Always in the order of ids: two sets that meet wait, and never for
+		// each other.
+		if err := s.db.Clauses(clause.Locking{Strength: "UPDATE"}).Omit("text").Where("id IN ?", ids).Order("id").Find(&messages).Error; err != nil {
+			return err
+		}
+		index := make(map[uuid.UUID]int, len(messages))
+		for i := range messages {
+			index[messages[i].ID] = i
+		}
+		known := evidence[:0:0]
+		for _, e := range evidence {
+			if _, ok := index[e.MessageID]; ok {
+				known = append(known, e)
+			}
+		}
+		if len(known) == 0 {
+			return nil
+		}
+		if err := s.db.CreateInBatches(&known, 1000).Error; err != nil {
+			return err
+		}
+		var all []Evidence
+		if err := s.db.Where("message_id IN ?", ids).Find(&all).Error; err != nil {
+			return err
+		}
+		facts := make([][]delivery.Evidence, len(messages))
+		for _, e := range all {
+			i := index[e.MessageID]
+			facts[i] = append(facts[i], e.Fact())
+		}
+		for i := range messages {
+			before, m := messages[i], &messages[i]
+			m.apply(delivery.Fold(facts[i]), now)
+			plan(&before, m)
+		}
+		return s.update(messages)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("adding %d pieces of evidence: %w", len(evidence), err)
+	}
+	return messages, nil
+}
+
+// apply writes an outcome into the row.
+func (m *Message) apply(o delivery.Outcome, now time.Time) {
+	m.State, m.Cause, m.Attempts, m.GatewayRef, m.ChangedAt = o.State, o.Cause, o.Attempts, o.GatewayRef, now
+	rivals := make([]string, len(o.Rivals))
+	for i, state := range o.Rivals {
+		rivals[i] = string(state)
+	}
+	m.Rivals = strings.Join(rivals, ",")
+	switch {
+	case !o.State.Final():
+		m.SettledAt = nil
+	case m.SettledAt == nil:
+		m.SettledAt = &now
+	}
+}
+
+// update writes what Append changes, as one statement: the rows travel as one
+// JSON parameter.
+func (s *Store) update(messages []Message) error {
+	rows, err := json.Marshal(messages)
+	if err != nil {
+		return err
+	}
+	return s.db.Exec(`UPDATE messages m SET
+			gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals, attempts = n.attempts,
+			gateway_ref = n.gateway_ref, due_at = n.due_at, ask_at = n.ask_at, asks = n.asks, give_up_at = n.give_up_at,
+			changed_at = n.changed_at, settled_at = n.settled_at
+		FROM jsonb_to_recordset(?::jsonb) AS n (id uuid, gateway_id uuid, state text, cause text, rivals text, attempts int,
+			gateway_ref text, due_at timestamptz, ask_at timestamptz, asks int, give_up_at timestamptz,
+			changed_at timestamptz, settled_at timestamptz)
+		WHERE m.id = n.id`, string(rows)).Error
+}
+
+// Filter chooses messages. Zero fields choose all.
+type Filter struct {
+	To         string
+	States     []delivery.State
+	Kind       string
+	Sender     string
+	Gateway    uuid.UUID
+	Reference  string
+	GatewayRef string
+	Contested  bool
+	Since      time.Time
+	Until      time.Time
+}
+
+func (f Filter) on(db *gorm.DB) *gorm.DB {
+	for column, value := range map[string]string{
+		"to_number": f.To, "kind": f.Kind, "sender": f.Sender, "reference": f.Reference, "gateway_ref": f.GatewayRef,
+	} {
+		if value != "" {
+			db = db.Where(column+" = ?", value)
+		}
+	}
+	if len(f.States) > 0 {
+		db = db.Where("state IN ?", f.States)
+	}
+	if f.Gateway != uuid.Nil {
+		db = db.Where("gateway_id = ?", f.Gateway)
+	}
+	if f.Contested {
+		db = db.Where("rivals <> ''")
+	}
+	return between(db, "id", f.Since, f.Until)
+}
+
+// Find lists messages, the newest first, from the one after the cursor; the
+// nil cursor starts at the newest.
+func (s *Store) Find(ctx context.Context, f Filter, after uuid.UUID, most int) ([]Message, error) {
+	db := f.on(s.db.WithContext(ctx))
+	if after != uuid.Nil {
+		db = db.Where("id < ?", after)
+	}
+	var messages []Message
+	if err := db.Order("id DESC").Limit(most).Find(&messages).Error; err != nil {
+		return nil, fmt.Errorf("finding messages: %w", err)
+	}
+	return messages, nil
+}
+
+// Tally counts the chosen messages by state.
+func (s *Store) Tally(ctx context.Context, f Filter) (delivery.Tally, error) {
+	var rows []struct {
+		State     delivery.State
+		N         int64
+		Contested int64
+	}
+	var tally delivery.Tally
+	err := f.on(s.db.WithContext(ctx).Model(&Message{})).
+		Select("state, count(*) AS n, count(*) FILTER (WHERE rivals <> '') AS contested").Group("state").Scan(&rows).Error
+	if err != nil {
+		return tally, fmt.Errorf("counting messages: %w", err)
+	}
+	for _, r := range rows {
+		tally.Add(r.State, r.N)
+		tally.Contested += r.Contested
+	}
+	return tally, tally.Check()
+}
+
+// Message returns one message.
+func (s *Store) Message(ctx context.Context, id uuid.UUID) (Message, error) {
+	var m Message
+	err := s.db.WithContext(ctx).Where("id = ?", id).First(&m).Error
+	return m, found(err)
+}
+
+// Timeline returns the evidence about a message in the order in which it was
+// recorded.
+func (s *Store) Timeline(ctx context.Context, message uuid.UUID) ([]Evidence, error) {
+	var timeline []Evidence
+	err := s.db.WithContext(ctx).Where("message_id = ?", message).Order("at, id").Find(&timeline).Error
+	return timeline, err
+}
+
+// Match finds which messages claims speak of: by our reference, which is a
+// message's id, else by the gateway's own id. Several messages under one
+// gateway's id match none: it would be a guess.
+func (s *Store) Match(ctx context.Context, claims []Stray) (map[uuid.UUID]Message, error) {
+	var ids []uuid.UUID
+	var refs [][]any
+	for _, c := range claims {
+		if id, err := uuid.Parse(c.Reference); err == nil {
+			ids = append(ids, id)
+		}
+		if c.GatewayRef != "" {
+			refs = append(refs, []any{c.GatewayRef, c.GatewayID})
+		}
+	}
+	byID, byRef, twice := map[uuid.UUID]Message{}, map[string]Message{}, map[string]bool{}
+	var found []Message
+	if len(ids) > 0 {
+		if err := s.db.WithContext(ctx).Omit("text").Where("id IN ?", ids).Find(&found).Error; err != nil {
+			return nil, fmt.Errorf("matching by reference: %w", err)
+		}
+		for _, m := range found {
+			byID[m.ID] = m
+		}
+	}
+	if len(refs) > 0 {
+		found = nil
+		if err := s.db.WithContext(ctx).Omit("text").Where("gateway_ref <> '' AND (gateway_ref, gateway_id) IN ?", refs).Find(&found).Error; err != nil {
+			return nil, fmt.Errorf("matching by the gateway's id: %w", err)
+		}
+		for _, m := range found {
+			at := m.GatewayID.String() + m.GatewayRef
+			_, seen := byRef[at]
+			twice[at] = twice[at] || seen
+			byRef[at] = m
+		}
+	}
+	matched := map[uuid.UUID]Message{}
+	for _, c := range claims {
+		at := c.GatewayID.String() + c.GatewayRef
+		if id, err := uuid.Parse(c.Reference); err == nil {
+			if m, ok := byID[id]; ok && m.GatewayID == c.GatewayID {
+				matched[c.ID] = m
+				continue
+			}
+		}
+		if m, ok := byRef[at]; ok && !twice[at] {
+			matched[c.ID] = m
+		}
+	}
+	return matched, nil
+}

@@ -1,0 +1,189 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// Key is an API key. The key itself is shown once and kept nowhere.
+type Key struct {
+	ID         uuid.UUID
+	Name       string
+	Handle     string
+	Hash       []byte
+	CreatedAt  time.Time `gorm:"autoCreateTime:false"`
+	LastUsedAt *time.Time
+	RevokedAt  *time.Time
+}
+
+// Sender is a sender in use.
+type Sender struct {
+	ID        string
+	Kind      string
+	IsDefault bool
+	CreatedAt time.Time `gorm:"autoCreateTime:false"`
+}
+
+// Gateway is a gateway: a dialect, an address, secrets and limits.
+type Gateway struct {
+	ID             uuid.UUID
+	Name           string
+	Dialect        string
+	Source         string
+	Address        string
+	SealedSecrets  []byte
+	SealedCallback []byte
+	PerSecond      int
+	InFlight       int
+	AskAfterMs     int64
+	GiveUpMs       int64
+	TimeoutMs      int64
+	CreatedAt      time.Time `gorm:"autoCreateTime:false"`
+}
+
+// create inserts one record; what names it must be new.
+func create(db *gorm.DB, record any, what string) error {
+	err := db.Create(record).Error
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
+		return fmt.Errorf("%s: %w", what, ErrExists)
+	}
+	if err != nil {
+		return fmt.Errorf("adding %s: %w", what, err)
+	}
+	return nil
+}
+
+// AddKey stores a new key.
+func (s *Store) AddKey(ctx context.Context, k Key) error {
+	return create(s.db.WithContext(ctx), &k, "key "+k.Name)
+}
+
+// Keys lists all keys, the oldest first.
+func (s *Store) Keys(ctx context.Context) ([]Key, error) {
+	var keys []Key
+	err := s.db.WithContext(ctx).Order("id").Find(&keys).Error
+	return keys, err
+}
+
+// KeyByHandle returns the key with this public part.
+func (s *Store) KeyByHandle(ctx context.Context, handle string) (Key, error) {
+	var k Key
+	err := s.db.WithContext(ctx).Where("handle = ?", handle).First(&k).Error
+	return k, found(err)
+}
+
+// RevokeKey ends a key's use. A key that is revoked stays so.
+func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, now time.Time) error {
+	return changed(s.db.WithContext(ctx).Exec("UPDATE keys SET revoked_at = coalesce(revoked_at, ?) WHERE id = ?", now, id))
+}
+
+// TouchKeys notes when keys were last used.
+func (s *Store) TouchKeys(ctx context.Context, ids []uuid.UUID, now time.Time) error {
+	return s.db.WithContext(ctx).Exec("UPDATE keys SET last_used_at = ? WHERE id IN ?", now, ids).Error
+}
+
+// AddSender registers a sender. The first one, or one that says so, is the
+// default from then on.
+func (s *Store) AddSender(ctx context.Context, sender Sender) (Sender, error) {
+	err := s.Transact(ctx, func(s *Store) error {
+		var n int64
+		if err := s.db.Model(&Sender{}).Count(&n).Error; err != nil {
+			return err
+		}
+		sender.IsDefault = sender.IsDefault || n == 0
+		if sender.IsDefault {
+			if err := s.db.Exec("UPDATE senders SET is_default = false WHERE is_default").Error; err != nil {
+				return err
+			}
+		}
+		return create(s.db, &sender, "sender "+sender.ID)
+	})
+	return sender, err
+}
+
+// Senders lists all senders, the default first.
+func (s *Store) Senders(ctx context.Context) ([]Sender, error) {
+	var senders []Sender
+	err := s.db.WithContext(ctx).Order("is_default DESC, id").Find(&senders).Error
+	return senders, err
+}
+
+// RemoveSender takes a sender out of use.
+func (s *Store) RemoveSender(ctx context.Context, id string) error {
+	return changed(s.db.WithContext(ctx).Exec("DELETE FROM senders WHERE id = ?", id))
+}
+
+func changed(result *gorm.DB) error {
+	if result.Error == nil && result.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return result.Error
+}
+
+// AddGateway stores a new gateway.
+func (s *Store) AddGateway(ctx context.Context, g Gateway) error {
+	return create(s.db.WithContext(ctx), &g, "gateway "+g.Name)
+}
+
+// Gateways lists all gateways, the oldest first.
+func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
+	var gateways []Gateway
+	err := s.db.WithContext(ctx).Order("id").Find(&gateways).Error
+	return gateways, err
+}
+
+// Lease is what came of asking to keep a gateway.
+type Lease struct {
+	Held bool
+	// Fresh: it was held by nobody or by somebody else before.
+	Fresh bool
+	// Clean: whoever held it before gave it back, or nobody ever did.
+	Clean bool
+}
+
+// TakeLease makes the holder the keeper of a gateway for a while, or prolongs
+// that it is. The database's clock decides, so that the clocks of the
+// instances do not matter.
+func (s *Store) TakeLease(ctx context.Context, gateway, holder uuid.UUID, span time.Duration) (Lease, error) {
+	var lease Lease
+	err := s.Transact(ctx, func(s *Store) error {
+		if err := s.db.Exec("INSERT INTO keepers (gateway_id, holder, until) VALUES (?, ?, '-infinity') ON CONFLICT DO NOTHING", gateway, uuid.Nil).Error; err != nil {
+			return err
+		}
+		var before struct {
+			Holder uuid.UUID
+			Over   bool
+		}
+		if err := s.db.Raw("SELECT holder, until < clock_timestamp() AS over FROM keepers WHERE gateway_id = ? FOR UPDATE", gateway).Scan(&before).Error; err != nil {
+			return err
+		}
+		if before.Holder != holder && before.Holder != uuid.Nil && !before.Over {
+			return nil
+		}
+		lease = Lease{Held: true, Fresh: before.Holder != holder || before.Over, Clean: before.Holder == uuid.Nil}
+		return s.db.Exec("UPDATE keepers SET holder = ?, until = clock_timestamp() + make_interval(secs => ?) WHERE gateway_id = ?",
+			holder, span.Seconds(), gateway).Error
+	})
+	if err != nil {
+		return Lease{}, fmt.Errorf("taking the lease: %w", err)
+	}
+	return lease, nil
+}
+
+// HoldsLease reports whether the holder is the keeper, and keeps it so until
+// the transaction ends. Call it within [Store.Transact].
+func (s *Store) HoldsLease(ctx context.Context, gateway, holder uuid.UUID) (bool, error) {
+	var held []bool
+	err := s.db.WithContext(ctx).Raw("SELECT until > clock_timestamp() FROM keepers WHERE gateway_id = ? AND holder = ? FOR SHARE", gateway, holder).Scan(&held).Error
+	return len(held) == 1 && held[0], err
+}
+
+// GiveLease gives a gateway back, so that the next keeper need not wait.
+func (s *Store) GiveLease(ctx context.Context, gateway, holder uuid.UUID) error {
+	return s.db.WithContext(ctx).Exec("UPDATE keepers SET holder = ?, until = '-infinity' WHERE gateway_id = ? AND holder = ?", uuid.Nil, gateway, holder).Error
+}
