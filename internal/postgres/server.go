@@ -137,16 +137,21 @@ func (s *Server) prepare(ctx context.Context, bin, data string, who *syscall.Cre
 	if err := os.Mkdir(fresh, 0o700); err != nil {
 		return err
 	}
+	// initdb reads the word from a file, as the server's user.
+	initFile := wordFile + ".init"
+	if err := os.WriteFile(initFile, []byte(s.word+"\n"), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(initFile)
 	if who != nil {
-		if err := os.Chown(fresh, int(who.Uid), int(who.Gid)); err != nil {
-			return err
+		for _, path := range []string{fresh, initFile} {
+			if err := os.Chown(path, int(who.Uid), int(who.Gid)); err != nil {
+				return err
+			}
 		}
 	}
-	// The word goes in by standard input; a file would have to be readable by
-	// the server's user.
 	init := command(ctx, who, filepath.Join(bin, "initdb"), "--pgdata", fresh, "--username", "pigeon", "--encoding", "UTF8",
-		"--locale", "C.UTF-8", "--auth", "scram-sha-256", "--pwfile", "/dev/stdin")
-	init.Stdin = strings.NewReader(s.word + "\n")
+		"--locale", "C.UTF-8", "--auth", "scram-sha-256", "--pwfile", initFile)
 	if out, err := init.CombinedOutput(); err != nil {
 		return fmt.Errorf("initdb in %s: %w\n%s", fresh, err, hint(out, s.folder))
 	}

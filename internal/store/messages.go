@@ -406,7 +406,7 @@ func (s *Store) Message(ctx context.Context, id uuid.UUID) (Message, error) {
 // recorded.
 func (s *Store) Timeline(ctx context.Context, message uuid.UUID) ([]Evidence, error) {
 	var timeline []Evidence
-	err := s.db.WithContext(ctx).Where("message_id = ?", message).Order("at, id").Find(&timeline).Error
+	err := s.db.WithContext(ctx).Where("message_id = ?", message).Order("id").Find(&timeline).Error
 	return timeline, err
 }
 

@@ -1,0 +1,47 @@
+# Everything here installs what is missing on a Debian machine with Go and Node.
+SHELL := /bin/bash
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
+
+.PHONY: help build demo example test check bench need-postgres need-chromium FORCE
+help: ## what can be made
+	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
+
+build: bin/pigeon ## build bin/pigeon with the console in it
+
+bin/pigeon: console/dist/index.html FORCE
+	go build -o $@ ./cmd/pigeon
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
+	cd console && npm run --silent build
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-fund --no-audit --loglevel=error && touch node_modules/.package-lock.json
+
+need-postgres:
+	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || { \
+	  echo "Installing PostgreSQL"; \
+	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends postgresql >/dev/null; }
+
+need-chromium:
+	@command -v chromium >/dev/null || { \
+	  echo "Installing Chromium"; \
+	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+
+demo: build need-postgres ## start everything with demo data, and stay up
+	@exec bin/pigeon demo
+
+example: build need-postgres ## play the whole scenario in a fresh place and check it
+	bin/pigeon demo --example
+
+test: build need-postgres need-chromium ## run all tests
+	go test ./... -count=1 -timeout 8m
+
+check: build ## formatting, vet, staticcheck, types
+	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "not formatted: $$bad"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npx tsc --noEmit
+
+bench: build need-postgres ## print measured figures
+	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/engine/... ./e2e/...

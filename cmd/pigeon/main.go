@@ -1,0 +1,10 @@
+// Command pigeon is Calm Pigeon: service, client, practice fleet and demo.
+package main
+
+import (
+	"os"
+
+	"calmpigeon.example/internal/cli"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

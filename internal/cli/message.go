@@ -1,0 +1,301 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"calmpigeon.example/client"
+)
+
+func (a *app) message() *cobra.Command {
+	return group("message", "Look at messages", a.messageShow(), a.messageFind())
+}
+
+func (a *app) messageShow() *cobra.Command {
+	var raw bool
+	cmd := &cobra.Command{
+		Use:   "show ID",
+		Short: "Show what became of a message, and how it is known",
+		Long: "Shows the message and its evidence in the order in which it was recorded: who\n" +
+			"said it, the gateway's time and ours, what was claimed, and what that made of the\n" +
+			"message. --raw adds what was sent and answered, secrets masked.",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			m, err := c.Message(cmd.Context(), args[0], raw)
+			if err != nil {
+				return err
+			}
+			if a.config.GetString("output") == "table" {
+				writeMessage(cmd.OutOrStdout(), m)
+			}
+			head := []string{"at", "gateway_at", "source", "attempt", "claim", "state_after", "code", "cause", "note"}
+			var rows [][]string
+			for _, e := range m.Evidence {
+				rows = append(rows, []string{e.At.Format(time.RFC3339Nano), gatewayTime(e, time.RFC3339Nano), e.Source, fmt.Sprint(e.Attempt), e.Claim, e.StateAfter, e.Code, e.Cause, e.Note})
+			}
+			if a.config.GetString("output") == "table" {
+				writeTimeline(cmd.OutOrStdout(), m)
+				return nil
+			}
+			return a.print(cmd, m, head, rows)
+		},
+	}
+	cmd.Flags().BoolVar(&raw, "raw", false, "also show the raw exchanges")
+	return cmd
+}
+
+func gatewayTime(e client.Evidence, layout string) string {
+	if e.GatewayAt == nil {
+		return ""
+	}
+	return e.GatewayAt.Local().Format(layout)
+}
+
+// writeMessage writes what a message is, a line a fact.
+func writeMessage(w io.Writer, m client.Message) {
+	state := stateWord(m)
+	if m.Cause != "" {
+		state += ", " + m.Cause
+	}
+	fmt.Fprintf(w, "%s\n", state)
+	if m.Advice != "" {
+		fmt.Fprintf(w, "%s\n", m.Advice)
+	}
+	if len(m.Rivals) > 1 {
+		fmt.Fprintf(w, "Claims contradict each other: %s.\n", strings.Join(m.Rivals, " and "))
+	}
+	line := func(name, value string) {
+		if value != "" {
+			fmt.Fprintf(w, "  %-10s %s\n", name, value)
+		}
+	}
+	fmt.Fprintln(w)
+	line("message", m.ID)
+	line("text", strings.ReplaceAll(m.Text, "\n", "\n             "))
+	line("from", m.Sender)
+	line("to", m.To)
+	line("kind", m.Kind)
+	line("reference", m.Reference)
+	line("weight", fmt.Sprintf("%s, %d units of %s", segments(m.Segments), m.Units, m.Encoding))
+	line("gateway", strings.TrimSpace(m.Gateway+" "+m.GatewayRef))
+	line("valid", "until "+clock(m.ValidUntil))
+	fmt.Fprintln(w)
+}
+
+// writeTimeline writes the evidence as a ledger, raw exchanges in place.
+func writeTimeline(w io.Writer, m client.Message) {
+	fmt.Fprintf(w, "%-13s %-13s %-9s %-3s %-15s %-15s %s\n", "our time", "gateway's", "source", "try", "claim", "state", "said")
+	for _, e := range m.Evidence {
+		claim, state := "", shape(e.StateAfter)+" "+e.StateAfter
+		if e.Claim != "" {
+			claim = shape(e.Claim) + " " + e.Claim
+		}
+		if e.Part > 0 {
+			claim += fmt.Sprintf(" %d/%d", e.Part, e.Parts)
+		}
+		var said []string
+		for _, s := range []string{e.GatewayRef, e.Code, e.Cause, e.Note} {
+			if s != "" && !slices.Contains(said, s) {
+				said = append(said, s)
+			}
+		}
+		attempt := ""
+		if e.Attempt > 0 {
+			attempt = fmt.Sprint(e.Attempt)
+		}
+		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("%-13s %-13s %-9s %-3s %-15s %-15s %s",
+			clock(e.At), gatewayTime(e, "15:04:05.000"), e.Source, attempt, claim, state, strings.Join(said, "  ")), " "))
+		if e.Raw != nil {
+			writeExchange(w, *e.Raw)
+		}
+	}
+}
+
+func writeExchange(w io.Writer, x client.Exchange) {
+	put := func(mark, text string) {
+		for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
+			fmt.Fprintf(w, "    %s %s\n", mark, line)
+		}
+	}
+	headers := func(mark string, header map[string]string) {
+		names := make([]string, 0, len(header))
+		for name := range header {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			put(mark, name+": "+header[name])
+		}
+	}
+	to, from := ">", "<"
+	if x.Purpose == "receipt" {
+		to = "<" // it came to us
+	}
+	fmt.Fprintln(w)
+	put(to, x.Method+" "+x.URL)
+	headers(to, x.RequestHeader)
+	if x.RequestBody != "" {
+		put(to, "")
+		put(to, pretty(x.RequestBody))
+	}
+	if x.Status > 0 {
+		put(from, fmt.Sprintf("%d after %.1f ms", x.Status, x.TookMs))
+		headers(from, x.ReplyHeader)
+		if x.ReplyBody != "" {
+			put(from, "")
+			put(from, pretty(x.ReplyBody))
+		}
+	}
+	if x.Error != "" {
+		put("!", fmt.Sprintf("%s (after %.1f ms)", x.Error, x.TookMs))
+	}
+	fmt.Fprintln(w)
+}
+
+// pretty indents JSON; everything else stays as it came.
+func pretty(body string) string {
+	var value any
+	if json.Unmarshal([]byte(body), &value) != nil {
+		return body
+	}
+	var b strings.Builder
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	if encoder.Encode(value) != nil {
+		return body
+	}
+	return b.String()
+}
+
+// filterFlags are the options by which messages are chosen.
+type filterFlags struct {
+	client.Filter
+	since, until string
+}
+
+func (f *filterFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.To, "to", "", "only to this number")
+	flags.StringSliceVar(&f.States, "state", nil, "only in these states, with commas between")
+	flags.StringVar(&f.Kind, "kind", "", "only otp, transactional or bulk")
+	flags.StringVar(&f.Sender, "sender", "", "only from this sender")
+	flags.StringVar(&f.Gateway, "gateway", "", "only through this gateway")
+	flags.StringVar(&f.Reference, "reference", "", "only with this reference of yours")
+	flags.StringVar(&f.GatewayRef, "gateway-ref", "", "only with this id of the gateway's")
+	flags.BoolVar(&f.Contested, "contested", false, "only those whose final claims contradict each other")
+	flags.StringVar(&f.since, "since", "", "accepted at or after: a time (2026-11-15T07:40:00Z) or a span back from now (90m)")
+	flags.StringVar(&f.until, "until", "", "accepted before: a time or a span back from now")
+}
+
+func (f *filterFlags) filter(now time.Time) (client.Filter, error) {
+	for _, bound := range []struct {
+		name, given string
+		to          *time.Time
+	}{{"since", f.since, &f.Since}, {"until", f.until, &f.Until}} {
+		if bound.given == "" {
+			continue
+		}
+		if back, err := time.ParseDuration(bound.given); err == nil {
+			*bound.to = now.Add(-back)
+		} else if t, err := time.Parse(time.RFC3339, bound.given); err == nil {
+			*bound.to = t
+		} else {
+			return f.Filter, usagef("--%s %q: accepted are a time such as 2026-11-15T07:40:00Z and a span back from now such as 90m", bound.name, bound.given)
+		}
+	}
+	return f.Filter, nil
+}
+
+func (a *app) messageFind() *cobra.Command {
+	var f filterFlags
+	var limit int
+	var cursor string
+	cmd := &cobra.Command{
+		Use:     "find",
+		Short:   "List messages, the newest first",
+		Example: "  pigeon message find --state undeliverable,rejected --since 24h\n  pigeon message find --to +447700900123 --output csv",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			filter, err := f.filter(time.Now())
+			if err != nil {
+				return err
+			}
+			page, err := c.Find(cmd.Context(), filter, cursor, limit)
+			if err != nil {
+				return err
+			}
+			if len(page.Messages) == 0 && a.config.GetString("output") == "table" {
+				fmt.Fprintln(cmd.ErrOrStderr(), "No message is like that.")
+				return nil
+			}
+			if err := a.printMessages(cmd, page, page.Messages); err != nil {
+				return err
+			}
+			if page.Next != "" && a.config.GetString("output") != "json" {
+				fmt.Fprintf(cmd.ErrOrStderr(), "There are more: add --cursor %s\n", page.Next)
+			}
+			return nil
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().IntVar(&limit, "limit", 50, "how many at most, up to 500")
+	cmd.Flags().StringVar(&cursor, "cursor", "", "go on where the page before ended")
+	return cmd
+}
+
+func (a *app) tally() *cobra.Command {
+	var f filterFlags
+	cmd := &cobra.Command{
+		Use:   "tally",
+		Short: "Count messages by state; the count always adds up",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			filter, err := f.filter(time.Now())
+			if err != nil {
+				return err
+			}
+			t, err := c.Tally(cmd.Context(), filter)
+			if err != nil {
+				return err
+			}
+			if a.config.GetString("output") == "table" {
+				fmt.Fprintln(cmd.OutOrStdout(), t.Equation)
+				if t.Contested > 0 {
+					fmt.Fprintf(cmd.OutOrStdout(), "%d of them contested: pigeon message find --contested\n", t.Contested)
+				}
+				return nil
+			}
+			states := make([]string, 0, len(t.States))
+			for s := range t.States {
+				states = append(states, s)
+			}
+			slices.Sort(states)
+			rows := [][]string{{"total", fmt.Sprint(t.Total)}}
+			for _, s := range states {
+				rows = append(rows, []string{s, fmt.Sprint(t.States[s])})
+			}
+			return a.print(cmd, t, []string{"state", "messages"}, rows)
+		},
+	}
+	f.add(cmd)
+	return cmd
+}

@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"calmpigeon.example/client"
+)
+
+func (a *app) send() *cobra.Command {
+	var d client.Draft
+	var wait bool
+	var patience, validFor time.Duration
+	var idempotency string
+	cmd := &cobra.Command{
+		Use:   "send NUMBER TEXT",
+		Short: "Send one text",
+		Long: "Sends one text to a number in international form. With - for the text it is\n" +
+			"read from standard input.\n\n" + exitHelp,
+		Example: `  pigeon send +447700900123 "Crossing 0740 now leaves from berth 3" --wait
+  date | pigeon send +447700900123 - --kind bulk`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			d.To, d.Text = args[0], args[1]
+			if d.Text == "-" {
+				read, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 1<<20))
+				if err != nil {
+					return fmt.Errorf("reading the text: %w", err)
+				}
+				d.Text = strings.TrimRight(string(read), "\r\n")
+			}
+			if cmd.Flags().Changed("valid-for") {
+				seconds := int(validFor.Seconds())
+				d.ValidFor = &seconds
+			}
+			if idempotency == "" {
+				idempotency = uuid.NewString() // so that our own repetition is harmless
+			}
+			m, err := send(cmd.Context(), c, d, idempotency)
+			if err != nil {
+				return err
+			}
+			if !wait {
+				return a.printMessages(cmd, m, []client.Message{m})
+			}
+			return a.follow(cmd, c, m, patience)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&d.Sender, "sender", "", "who it comes from; the default sender if not given")
+	f.StringVar(&d.Kind, "kind", "", "otp, transactional or bulk (default transactional)")
+	f.StringVar(&d.Reference, "reference", "", "your own name for the message")
+	f.StringVar(&d.Gateway, "gateway", "", "the gateway to use")
+	f.DurationVar(&validFor, "valid-for", 0, "how long the text is of use, such as 5m (default: by kind)")
+	f.StringVar(&idempotency, "idempotency-key", "", "repeating a command with the same key sends nothing more")
+	f.BoolVarP(&wait, "wait", "w", false, "follow the message until it is known what became of it")
+	f.DurationVar(&patience, "timeout", 2*time.Minute, "how long to wait at most")
+	return cmd
+}
+
+// send tries a few times when the service does not answer: the idempotency key
+// makes that harmless.
+func send(ctx context.Context, c *client.Client, d client.Draft, key string) (client.Message, error) {
+	for try := 1; ; try++ {
+		m, err := c.SendOnce(ctx, d, key)
+		var problem *client.Problem
+		if err == nil || try == 3 || ctx.Err() != nil || errors.As(err, &problem) && problem.Status < 500 {
+			return m, err
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Duration(try) * 300 * time.Millisecond):
+		}
+	}
+}
+
+// follow shows each change and ends with the code that matches the end.
+func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, patience time.Duration) error {
+	ctx, cancel := context.WithTimeout(cmd.Context(), patience)
+	defer cancel()
+	show := func(m client.Message) {
+		if !onTerminal() {
+			return
+		}
+		line := fmt.Sprintf("%s  %s %-13s", clock(m.ChangedAt), shape(m.State), m.State)
+		switch {
+		case m.State == "queued" && m.Attempts > 0:
+			line += fmt.Sprintf(" after attempt %d: %s", m.Attempts, m.Cause)
+		case m.State == "queued":
+			line += fmt.Sprintf(" %s to %s from %s, %s (%s)", m.ID, m.To, m.Sender, segments(m.Segments), m.Encoding)
+		case m.State == "sending":
+			line += " through " + m.Gateway
+		case m.State == "accepted":
+			line += fmt.Sprintf(" by %s as %s", m.Gateway, m.GatewayRef)
+		case m.Cause != "":
+			line += fmt.Sprintf(" %s. %s", m.Cause, m.Advice)
+		}
+		fmt.Fprintln(cmd.ErrOrStderr(), strings.TrimRight(line, " "))
+	}
+	show(m)
+	last := m
+	err := c.Follow(ctx, m.ID, func(now client.Message) bool {
+		if now.State != last.State || now.Attempts != last.Attempts {
+			show(now)
+		}
+		last = now
+		return true
+	})
+	if err != nil && ctx.Err() == nil {
+		return err
+	}
+	if onTerminal() {
+		fmt.Fprintln(cmd.ErrOrStderr())
+	}
+	if err := a.printMessages(cmd, last, []client.Message{last}); err != nil {
+		return err
+	}
+	switch {
+	case last.State == "delivered":
+		return nil
+	case last.State == "unknown":
+		return exit(exitUnknown)
+	case last.Final:
+		return exit(exitNotThere)
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "Still %s after %v. It goes on without you: pigeon message show %s\n", last.State, patience, last.ID)
+	return exit(exitTimeout)
+}
+
+// printMessages prints messages as rows: one row, one state, one reason.
+func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Message) error {
+	csv := a.config.GetString("output") == "csv"
+	rows := make([][]string, len(messages))
+	for i, m := range messages {
+		if csv {
+			rows[i] = []string{m.ID, m.CreatedAt.Format(time.RFC3339Nano), m.To, m.Sender, m.Kind, m.State, m.Cause, fmt.Sprint(m.Segments), m.Gateway, m.GatewayRef, m.Reference, m.Text}
+		} else {
+			rows[i] = []string{m.ID, clock(m.CreatedAt), m.To, m.Sender, stateWord(m), m.Cause, fmt.Sprint(m.Segments), m.Gateway, oneLine(m.Text, 40)}
+		}
+	}
+	if csv {
+		return a.print(cmd, value, []string{"id", "created_at", "to", "sender", "kind", "state", "cause", "segments", "gateway", "gateway_ref", "reference", "text"}, rows)
+	}
+	return a.print(cmd, value, []string{"id", "accepted", "to", "sender", "state", "cause", "segments", "gateway", "text"}, rows)
+}

@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"calmpigeon.example/internal/demo"
+	"calmpigeon.example/internal/fleet"
+	"calmpigeon.example/internal/service"
+)
+
+func (a *app) serve() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service",
+		Long: "Runs the service: API, receipts and console. Without a database URL it starts a\n" +
+			"PostgreSQL of its own on loopback, with its data in the data folder. The first\n" +
+			"start makes an API key and shows it once. It logs JSON to standard error.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := a.logger(cmd.ErrOrStderr())
+			if err != nil {
+				return err
+			}
+			return service.Run(cmd.Context(), a.serviceOptions(log), func(r service.Running) {
+				fmt.Fprintf(cmd.OutOrStdout(), "Calm Pigeon answers at %s\n", r.URL)
+				if r.FirstKey != "" {
+					fmt.Fprintf(cmd.OutOrStdout(), "There was no API key yet. This one is shown now and never again:\n  %s\n", r.FirstKey)
+				}
+			})
+		},
+	}
+	a.serviceFlags(cmd)
+	cmd.Flags().String("phone-url", "", "where the practice phone is, for the console to link to")
+	return cmd
+}
+
+func (a *app) serviceFlags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.String("listen", "127.0.0.1:8025", "host and port; port 0 takes a free one")
+	f.String("database-url", "", "PostgreSQL to use; without it one of our own is started")
+	f.String("data", "", "data folder (default "+service.DefaultData()+")")
+	f.String("public-url", "", "where gateways reach this service; where it listens if not given")
+	f.String("seal-key", "", "32 bytes in base64 that seal the secrets of gateways; kept in the data folder if not given")
+	f.Duration("lease", 5*time.Second, "how long an instance that died holds up its gateways")
+	f.Duration("keep-raw", 30*24*time.Hour, "how long raw exchanges are kept")
+	f.String("log-level", "info", "debug, info, warn or error")
+}
+
+func (a *app) serviceOptions(log *slog.Logger) service.Options {
+	c := a.config
+	data := c.GetString("data")
+	if data == "" {
+		data = service.DefaultData()
+	}
+	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
+		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
+		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), FirstKey: "first", Log: log}
+}
+
+func (a *app) logger(w io.Writer) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(a.config.GetString("log-level"))); err != nil {
+		return nil, usagef("--log-level %q: accepted are debug, info, warn and error", a.config.GetString("log-level"))
+	}
+	return slog.New(slog.NewJSONHandler(w, &slog.HandlerOptions{Level: level})), nil
+}
+
+func (a *app) fleet() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "fleet",
+		Short: "Run the practice fleet: simulated gateways and phones",
+		Long: "Runs simulated gateways and a practice phone on loopback. How a gateway behaves\n" +
+			"towards a number is decided by its last two digits; the page /endings lists them.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := a.logger(cmd.ErrOrStderr())
+			if err != nil {
+				return err
+			}
+			listener, err := net.Listen("tcp", a.config.GetString("fleet-listen"))
+			if err != nil {
+				return fmt.Errorf("starting the practice fleet: %w", err)
+			}
+			url := "http://" + listener.Addr().String()
+			fmt.Fprintf(cmd.OutOrStdout(), "Practice phone: %s/phone\nWhat the last two digits do: %s/endings\nGateway harbourline: %s/harbourline (api_key %s, receipt_secret %s)\n",
+				url, url, url, fleet.HarbourlineKey, fleet.HarbourlineReceiptSecret)
+			f := fleet.New(cmd.Context(), a.config.GetUint64("seed"), log)
+			server := &http.Server{Handler: f.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+			go func() {
+				<-cmd.Context().Done()
+				server.Close()
+			}()
+			if err := server.Serve(listener); err != http.ErrServerClosed {
+				return err
+			}
+			return nil
+		},
+	}
+	cmd.Flags().String("fleet-listen", "127.0.0.1:8026", "host and port; port 0 takes a free one")
+	cmd.Flags().Uint64("seed", 1, "what chances are drawn under")
+	cmd.Flags().String("log-level", "warn", "debug, info, warn or error")
+	return cmd
+}
+
+func (a *app) demo() *cobra.Command {
+	var example bool
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run service, practice fleet and demo data, to try everything on",
+		Long: "Starts the service, the practice fleet and, without a database URL, a PostgreSQL\n" +
+			"of its own, loads the demo data of Lanternholm Ferries, and stays up until Ctrl-C.\n" +
+			"With --example it plays the whole scenario in a fresh place instead, says what\n" +
+			"happened, and fails unless everything adds up.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := a.logger(cmd.ErrOrStderr())
+			if err != nil {
+				return err
+			}
+			o := demo.Options{Service: a.serviceOptions(log), FleetListen: a.config.GetString("fleet-listen"), Seed: a.config.GetUint64("seed"), Out: cmd.OutOrStdout()}
+			if example {
+				return demo.Example(cmd.Context(), o)
+			}
+			if a.config.GetString("data") == "" {
+				o.Service.Data += "-demo"
+			}
+			return demo.Run(cmd.Context(), o)
+		},
+	}
+	a.serviceFlags(cmd)
+	f := cmd.Flags()
+	f.Lookup("log-level").DefValue = "warn"
+	f.Set("log-level", "warn")
+	f.Lookup("log-level").Changed = false
+	f.String("fleet-listen", "127.0.0.1:8026", "where the practice fleet listens")
+	f.Uint64("seed", 1, "what the practice fleet's chances are drawn under")
+	f.BoolVar(&example, "example", false, "play the scenario once and check it")
+	return cmd
+}

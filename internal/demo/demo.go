@@ -1,0 +1,185 @@
+// Package demo runs everything together with the scenario of Lanternholm
+// Ferries, a made-up company with boats between made-up islands.
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet"
+	"calmpigeon.example/internal/service"
+)
+
+// Options are what may differ from one demo to another.
+type Options struct {
+	Service     service.Options
+	FleetListen string
+	Seed        uint64
+	Out         io.Writer
+}
+
+// gatewaySpans are how patient the demo is with its gateway: seconds, where in
+// earnest it would be hours.
+type gatewaySpans struct{ timeout, askAfter, giveUp string }
+
+// Run keeps everything up until ctx ends.
+func Run(ctx context.Context, o Options) error {
+	started := time.Now()
+	o.Service.FirstKey = "demo"
+	return together(ctx, o, func(ctx context.Context, at places) error {
+		c, key, err := signIn(ctx, o, at)
+		if err != nil {
+			return err
+		}
+		fresh, err := load(ctx, c, at, gatewaySpans{timeout: "5s", askAfter: "3s", giveUp: "2m"})
+		if err != nil {
+			return fmt.Errorf("loading the demo data: %w", err)
+		}
+		welcome(o.Out, at, key, fresh, time.Since(started))
+		<-ctx.Done()
+		fmt.Fprintln(o.Out, "\nStopping: what is in flight is recorded first.")
+		return nil
+	})
+}
+
+// places are where things are to be found.
+type places struct {
+	service, fleet string
+	firstKey       string
+}
+
+// together runs service and fleet while do runs, and stops them after it.
+func together(ctx context.Context, o Options, do func(context.Context, places) error) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	listener, err := net.Listen("tcp", o.FleetListen)
+	if err != nil {
+		return fmt.Errorf("starting the practice fleet: %w. Is another demo running? Give this one a place of its own with --fleet-listen and --data", err)
+	}
+	at := places{fleet: "http://" + listener.Addr().String()}
+	// The fleet outlives the service, which may still want answers.
+	sailing, dock := context.WithCancel(context.Background())
+	defer dock()
+	ships := fleet.New(sailing, o.Seed, o.Service.Log)
+	server := &http.Server{Handler: ships.Handler(), ReadHeaderTimeout: 10 * time.Second}
+	defer server.Close()
+	go server.Serve(listener)
+
+	o.Service.PhoneURL = at.fleet + "/phone"
+	done := make(chan error, 1)
+	ended := service.Run(ctx, o.Service, func(r service.Running) {
+		at.service, at.firstKey = r.URL, r.FirstKey
+		go func() {
+			done <- do(ctx, at)
+			stop()
+		}()
+	})
+	if at.service == "" {
+		return ended
+	}
+	stop()
+	return errors.Join(<-done, ended)
+}
+
+// signIn finds the demo's key: made at the first start, and kept in the data
+// folder, because a demo is there to be tried again.
+func signIn(ctx context.Context, o Options, at places) (*client.Client, string, error) {
+	file := filepath.Join(o.Service.Data, "demo-key")
+	if at.firstKey != "" {
+		if err := os.WriteFile(file, []byte(at.firstKey), 0o600); err != nil {
+			return nil, "", fmt.Errorf("keeping the demo's key: %w", err)
+		}
+		return client.New(at.service, at.firstKey), at.firstKey, nil
+	}
+	kept, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, "", fmt.Errorf("this database has API keys already, but the demo's own is not in %s: give the demo a database and a data folder of its own", file)
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	key := strings.TrimSpace(string(kept))
+	c := client.New(at.service, key)
+	if _, err := c.Senders(ctx); err != nil {
+		return nil, "", fmt.Errorf("the demo's key in %s is not accepted: %w", file, err)
+	}
+	return c, key, nil
+}
+
+// load puts in what is missing of the demo data, so that a start that was cut
+// short is made good by the next.
+func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) (fresh bool, err error) {
+	there, err := c.Senders(ctx)
+	if err != nil {
+		return false, err
+	}
+	have := map[string]bool{}
+	for _, s := range there {
+		have[s.Sender] = true
+	}
+	for _, s := range senders {
+		if !have[s.Sender] {
+			if _, err := c.AddSender(ctx, s); err != nil {
+				return false, err
+			}
+		}
+	}
+	gateways, err := c.Gateways(ctx)
+	if err != nil {
+		return false, err
+	}
+	if len(gateways) == 0 {
+		if _, err := c.AddGateway(ctx, client.NewGateway{Dialect: "harbourline", Address: at.fleet + "/harbourline",
+			Secrets: map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret},
+			Timeout: spans.timeout, AskAfter: spans.askAfter, GiveUpAfter: spans.giveUp}); err != nil {
+			return false, err
+		}
+	} else if want := at.fleet + "/harbourline"; gateways[0].Address != want {
+		return false, fmt.Errorf("the demo's gateway is at %s, the practice fleet now at %s: start with --fleet-listen as before, or with a fresh --data", gateways[0].Address, want)
+	}
+	tally, err := c.Tally(ctx, client.Filter{})
+	if err != nil || tally.Total >= int64(len(scenario)) {
+		return false, err
+	}
+	for i, act := range scenario {
+		if _, err := c.SendOnce(ctx, act.Draft, fmt.Sprintf("demo-%d", i)); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+func welcome(w io.Writer, at places, key string, fresh bool, took time.Duration) {
+	data := "Its data is as you left it."
+	if fresh {
+		data = fmt.Sprintf("%d messages of Lanternholm Ferries are on their way.", len(scenario))
+	}
+	fmt.Fprintf(w, `
+Calm Pigeon is up after %.1f s. %s
+
+  Console         %s/#key=%s
+  Practice phone  %s/phone
+  Endings         %s/endings   what a number's last two digits do
+
+Send a text, and see it arrive on the practice phone:
+
+  curl -s %s/v1/messages \
+    -H "Authorization: Bearer %s" -H "Content-Type: application/json" \
+    -d '{"to": "+447700900123", "text": "Crossing 0740 now leaves from berth 3"}'
+
+  export PIGEON_URL=%s PIGEON_KEY=%s
+  bin/pigeon send +447700900123 "Crossing 0740 now leaves from berth 3" --wait
+
+Ctrl-C stops it; the next start finds its data again.
+`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, at.service, key, at.service, key)
+}

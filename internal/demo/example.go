@@ -1,0 +1,158 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"calmpigeon.example/client"
+)
+
+// patience is how long the example waits for the last message.
+const patience = 90 * time.Second
+
+// Example plays the scenario in a fresh place, prints what happened, and
+// returns an error unless every message became what it should and the tally
+// adds up.
+func Example(ctx context.Context, o Options) error {
+	if o.Service.DatabaseURL != "" {
+		return errors.New("the example wants a fresh database and starts its own: unset PIGEON_DATABASE_URL")
+	}
+	folder, err := os.MkdirTemp("", "pigeon-example-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	if err := os.Chmod(folder, 0o755); err != nil { // the database runs as another user
+		return err
+	}
+	o.Service.Data, o.Service.Listen, o.FleetListen, o.Service.FirstKey = folder, "127.0.0.1:0", "127.0.0.1:0", "example"
+	return together(ctx, o, func(ctx context.Context, at places) error {
+		ctx, cancel := context.WithTimeout(ctx, patience)
+		defer cancel()
+		c := client.New(at.service, at.firstKey)
+		fmt.Fprintf(o.Out, "Lanternholm Ferries sends %d texts through a gateway that misbehaves in every way it can.\n\n", len(scenario))
+		if _, err := load(ctx, c, at, gatewaySpans{timeout: "2s", askAfter: "1s", giveUp: "10s"}); err != nil {
+			return err
+		}
+		return account(ctx, c, o)
+	})
+}
+
+// account waits for every act and says what became of it.
+func account(ctx context.Context, c *client.Client, o Options) error {
+	wrong := 0
+	var want client.Tally
+	want.States = map[string]int64{}
+	fmt.Fprintf(o.Out, "%-43s %-13s %-20s %-16s %s\n", "what was tried", "to", "became", "cause", "known from")
+	for i, act := range scenario {
+		// The same key again gives the message that was sent before.
+		sent, err := c.SendOnce(ctx, act.Draft, fmt.Sprintf("demo-%d", i))
+		if err != nil {
+			return err
+		}
+		m, err := settle(ctx, c, sent.ID, act)
+		if err != nil {
+			return fmt.Errorf("%s: %w", act.About, err)
+		}
+		want.States[act.State]++
+		became := m.State
+		if len(m.Rivals) > 1 {
+			became += ", contested"
+		}
+		mark := ""
+		if why := act.wrong(m); why != "" {
+			wrong++
+			mark = "   WRONG: " + why
+		}
+		fmt.Fprintf(o.Out, "%-43s %-13s %-20s %-16s %s%s\n", act.About, m.To, became, m.Cause, knownFrom(m), mark)
+	}
+	tally, err := c.Tally(ctx, client.Filter{})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(o.Out, "\n%s\n", tally.Equation)
+	var sum int64
+	for state, n := range tally.States {
+		sum += n
+		if n != want.States[state] {
+			wrong++
+			fmt.Fprintf(o.Out, "WRONG: %d %s, expected %d\n", n, state, want.States[state])
+		}
+	}
+	if sum != tally.Total || tally.Total != int64(len(scenario)) {
+		wrong++
+		fmt.Fprintf(o.Out, "WRONG: %d messages in all, %d in states, %d were sent\n", tally.Total, sum, len(scenario))
+	}
+	if wrong > 0 {
+		return fmt.Errorf("%d things are not as they should be", wrong)
+	}
+	fmt.Fprintln(o.Out, "Every message became what it should, and the tally adds up.")
+	return nil
+}
+
+// settle waits until a message is final and its evidence is complete: receipts
+// that repeat or contradict come after the first.
+func settle(ctx context.Context, c *client.Client, id string, act Act) (client.Message, error) {
+	if err := c.Follow(ctx, id, func(client.Message) bool { return true }); err != nil && ctx.Err() == nil {
+		return client.Message{}, err
+	}
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	complete, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	for {
+		m, err := c.Message(context.WithoutCancel(ctx), id, false)
+		if err != nil || act.wrong(m) == "" {
+			return m, err
+		}
+		select {
+		case <-complete.Done():
+			return m, nil // and it is shown as wrong
+		case <-tick.C:
+		}
+	}
+}
+
+// wrong says what is not as it should be; empty if all is.
+func (act Act) wrong(m client.Message) string {
+	switch {
+	case m.State != act.State || m.Cause != act.Cause:
+		return fmt.Sprintf("expected %s %s", act.State, act.Cause)
+	case (len(m.Rivals) > 1) != act.Contested:
+		return fmt.Sprintf("contested: %v", m.Rivals)
+	}
+	var have []string
+	for _, e := range m.Evidence {
+		have = append(have, e.Source+" "+e.Claim)
+	}
+	for _, claim := range act.Evidence {
+		i := slices.Index(have, claim)
+		if i < 0 {
+			return "no evidence: " + claim
+		}
+		have = slices.Delete(have, i, i+1)
+	}
+	return ""
+}
+
+// knownFrom lists the sources that spoke for the message, in the order they
+// did, without our own acts of queueing and sending.
+func knownFrom(m client.Message) string {
+	var said []string
+	for _, e := range m.Evidence {
+		if e.Claim == "" || e.Source == "own" && e.Claim != "doubtful" {
+			continue
+		}
+		claim := e.Source + " " + e.Claim
+		if e.Source == "own" {
+			claim = "doubt"
+		}
+		said = append(said, claim)
+	}
+	return strings.Join(said, ", ")
+}

@@ -1,0 +1,89 @@
+package demo
+
+import (
+	"slices"
+
+	"calmpigeon.example/client"
+)
+
+// Act is one message of the scenario and what must become of it.
+type Act struct {
+	About string
+	Draft client.Draft
+	State string
+	Cause string
+	// Evidence lists claims that the message's evidence must hold, as
+	// "source claim", in any order; a claim that stands twice must be there
+	// twice.
+	Evidence  []string
+	Contested bool
+}
+
+// The senders of Lanternholm Ferries.
+var senders = []client.NewSender{{Sender: "Lanternholm", Default: true}, {Sender: "LH Boarding"}, {Sender: "+447700900000"}}
+
+const (
+	berth    = "Lanternholm Ferries: crossing 0740 to Skerrow now leaves from berth 3. Boarding closes at 07:30."
+	passcode = "493 117 is your Lanternholm boarding code. It works for five minutes. We never ask for it."
+)
+
+// The scenario: passengers in several countries, one of each way in which a
+// gateway, a network or a handset can behave. Numbers are from ranges that
+// regulators reserve for fiction, or stand in for such where a country has
+// none.
+var scenario = slices.Concat(
+	crossings(
+		"+447700900101", "+447700900123", "+447700900144", "+12025550117", "+12025550143", "+33639980012", "+33639980075",
+		"+46701740605", "+46701740642", "+61491570006"),
+	[]Act{
+		{About: "Signing in to a boarding pass", Draft: client.Draft{To: "+447700900112", Text: passcode, Sender: "LH Boarding", Kind: "otp", Reference: "boarding-112"}, State: "delivered"},
+		{About: "Signing in from abroad", Draft: client.Draft{To: "+33639980031", Text: passcode, Sender: "LH Boarding", Kind: "otp", Reference: "boarding-031"}, State: "delivered"},
+		{About: "The storm, in Greek", Draft: bulk("+447700900120", "Lanternholm Ferries: λόγω κακοκαιρίας ακυρώνονται όλα τα δρομολόγια της Κυριακής. Τα εισιτήρια ισχύουν έως την Τετάρτη ή επιστρέφονται."), State: "delivered"},
+		{About: "The storm, in Turkish", Draft: bulk("+447700900121", "Lanternholm Ferries: Fırtına nedeniyle pazar günkü tüm seferler iptal edildi. Biletler çarşambaya kadar geçerlidir."), State: "delivered"},
+		{About: "The storm, in Polish", Draft: bulk("+447700900122", "Lanternholm Ferries: z powodu sztormu odwołano wszystkie niedzielne rejsy. Bilety są ważne do środy."), State: "delivered"},
+		{About: "The storm, in Hindi", Draft: bulk("+447700900124", "Lanternholm Ferries: तूफ़ान के कारण रविवार की सभी नावें रद्द हैं। टिकट बुधवार तक मान्य रहेंगे।"), State: "delivered"},
+		{About: "The storm, with an emoji", Draft: bulk("+447700900125", "🌊 All Sunday crossings are cancelled. Your ticket holds until Wednesday. ⛴️"), State: "delivered"},
+		{About: "The storm, three segments long", Draft: bulk("+447700900126", "Lanternholm Ferries: all Sunday crossings between Lanternholm, Skerrow, Port Amity and the Outer Pans are cancelled because of the storm. Your ticket holds on any crossing until Wednesday night without a new booking; refunds are paid to the card you booked with. The ticket offices stay open until 20:00 [weather permitting], and the waiting room at berth 1 all night. Fare held: 48€."), State: "delivered"},
+
+		{About: "The handset is switched off", Draft: crossing("+447700900180"), State: "undeliverable", Cause: "absent", Evidence: []string{"receipt undeliverable"}},
+		{About: "No such number", Draft: crossing("+447700900181"), State: "rejected", Cause: "invalid_number", Evidence: []string{"reply rejected"}},
+		{About: "The receipt is lost; a query tells", Draft: crossing("+447700900182"), State: "delivered", Evidence: []string{"query delivered"}},
+		{About: "The receipt comes twice", Draft: crossing("+447700900183"), State: "delivered", Evidence: []string{"receipt delivered", "receipt delivered"}},
+		{About: "The receipt comes before the reply", Draft: crossing("+447700900184"), State: "delivered", Evidence: []string{"receipt delivered", "reply accepted"}},
+		{About: "The reply never comes, though it was taken", Draft: crossing("+447700900185"), State: "delivered", Evidence: []string{"own doubtful", "receipt delivered"}},
+		{About: "500 every time, until it is too late", Draft: soon("+447700900186", 5), State: "expired", Cause: "too_late", Evidence: []string{"reply queued", "clock expired"}},
+		{About: "429 with Retry-After, then taken", Draft: crossing("+447700900187"), State: "delivered", Evidence: []string{"reply queued", "reply accepted"}},
+		{About: "200 with a failure inside", Draft: crossing("+447700900188"), State: "rejected", Cause: "content_refused", Evidence: []string{"reply rejected"}},
+		{About: "Silent for good", Draft: crossing("+447700900189"), State: "unknown", Evidence: []string{"query enroute", "clock unknown"}},
+		{About: "Cut before it was taken", Draft: crossing("+447700900190"), State: "delivered", Evidence: []string{"own doubtful", "reply accepted"}},
+		{About: "Cut after it was taken", Draft: crossing("+447700900191"), State: "delivered", Evidence: []string{"own doubtful", "receipt delivered"}},
+		{About: "A reply that cannot be read", Draft: crossing("+447700900192"), State: "delivered", Evidence: []string{"own doubtful", "receipt delivered"}},
+		{About: "Receipts backwards", Draft: crossing("+447700900193"), State: "delivered", Evidence: []string{"receipt delivered", "receipt enroute"}},
+		{About: "Receipts that contradict each other", Draft: crossing("+447700900194"), State: "delivered", Evidence: []string{"receipt undeliverable", "receipt delivered"}, Contested: true},
+		{About: "A forged receipt", Draft: crossing("+447700900195"), State: "delivered", Evidence: []string{"receipt delivered"}},
+		{About: "500 once, then taken", Draft: crossing("+447700900196"), State: "delivered", Evidence: []string{"reply queued", "reply accepted"}},
+		{About: "A slow gateway", Draft: crossing("+447700900197"), State: "delivered"},
+	},
+)
+
+func crossing(to string) client.Draft {
+	return client.Draft{To: to, Text: berth, Kind: "transactional", Reference: "crossing-0740"}
+}
+
+func soon(to string, seconds int) client.Draft {
+	d := crossing(to)
+	d.ValidFor = &seconds
+	return d
+}
+
+func bulk(to, text string) client.Draft {
+	return client.Draft{To: to, Text: text, Kind: "bulk", Reference: "storm-sunday"}
+}
+
+func crossings(numbers ...string) []Act {
+	acts := make([]Act, len(numbers))
+	for i, n := range numbers {
+		acts[i] = Act{About: "A crossing moves to another berth", Draft: crossing(n), State: "delivered"}
+	}
+	return acts
+}

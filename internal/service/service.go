@@ -1,0 +1,190 @@
+// Package service runs the whole service: database, engine and HTTP.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"calmpigeon.example/console"
+	"calmpigeon.example/internal/api"
+	"calmpigeon.example/internal/engine"
+	"calmpigeon.example/internal/postgres"
+	"calmpigeon.example/internal/store"
+)
+
+// Options are what may differ from one instance to another.
+type Options struct {
+	Listen      string        // host:port; port 0 takes a free one
+	DatabaseURL string        // empty: a PostgreSQL of our own in Data
+	Data        string        // the folder of what is kept outside the database
+	PublicURL   string        // where gateways reach us; empty: where we listen
+	PhoneURL    string        // of the practice phone; empty if there is none
+	SealKey     string        // 32 bytes in base64; empty: kept in Data
+	Lease       time.Duration // how long a keeper that died holds up its gateway
+	KeepRaw     time.Duration // how long raw exchanges are kept
+	FirstKey    string        // what the key is called that is made when there is none
+	Log         *slog.Logger
+}
+
+// Running is a service that is ready.
+type Running struct {
+	URL      string
+	FirstKey string // the key that was made because there was none; shown once
+}
+
+// DefaultData is the data folder when none is given: one that the user of the
+// database can reach, which root's home is not.
+func DefaultData() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/calm-pigeon"
+	}
+	if home := os.Getenv("XDG_DATA_HOME"); home != "" {
+		return filepath.Join(home, "calm-pigeon")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return filepath.Join(os.TempDir(), "calm-pigeon")
+	}
+	return filepath.Join(home, ".local", "share", "calm-pigeon")
+}
+
+// Run runs the service until ctx ends and everything in flight is recorded.
+// ready is called once requests are answered.
+func Run(ctx context.Context, o Options, ready func(Running)) error {
+	unlock, err := lockFolder(o.Data)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	seal, err := sealKey(o)
+	if err != nil {
+		return err
+	}
+	url := o.DatabaseURL
+	if url == "" {
+		server, err := postgres.Start(ctx, o.Data, postgres.Options{})
+		if err != nil {
+			return err
+		}
+		defer server.Stop()
+		url = server.URL
+	}
+	db, err := store.Open(ctx, url, engine.Now())
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+
+	listener, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return fmt.Errorf("listening on %s: %w", o.Listen, err)
+	}
+	defer listener.Close()
+	running := Running{URL: "http://" + listener.Addr().String()}
+	if o.PublicURL == "" {
+		o.PublicURL = running.URL
+	}
+	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw}, o.Log)
+	if err != nil {
+		return err
+	}
+	if running.FirstKey, err = firstKey(ctx, e, o.FirstKey); err != nil {
+		return err
+	}
+	return serve(ctx, e, listener, running, o, ready)
+}
+
+// serve answers requests and moves messages. At the end requests come first,
+// then the engine: nothing is accepted that nobody would record.
+func serve(ctx context.Context, e *engine.Engine, listener net.Listener, running Running, o Options, ready func(Running)) error {
+	closing := make(chan struct{})
+	server := &http.Server{
+		Handler:           api.New(e, console.Files(), o.PhoneURL, closing, o.Log),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
+	}
+	moving, stop := context.WithCancel(context.Background())
+	defer stop()
+	var parts sync.WaitGroup
+	parts.Go(func() { e.Run(moving) })
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	ready(running)
+
+	var err error
+	select {
+	case <-ctx.Done():
+		close(closing)
+		last, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		err = server.Shutdown(last)
+		cancel()
+	case err = <-failed:
+	}
+	stop()
+	parts.Wait()
+	return err
+}
+
+func firstKey(ctx context.Context, e *engine.Engine, name string) (string, error) {
+	all, err := e.Store.Keys(ctx)
+	if err != nil || len(all) > 0 {
+		return "", err
+	}
+	_, key, err := e.Keys.New(ctx, name)
+	return key, err
+}
+
+// lockFolder makes the data folder and keeps a second instance out of it.
+func lockFolder(folder string) (unlock func(), err error) {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return nil, fmt.Errorf("making the data folder: %w", err)
+	}
+	lock, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("locking the data folder: %w", err)
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		lock.Close()
+		return nil, fmt.Errorf("the data folder %s is in use by another Calm Pigeon; stop it, or give this one a folder of its own with --data", folder)
+	}
+	return func() { lock.Close() }, nil
+}
+
+// sealKey is the key that seals secrets: given, or kept beside the database so
+// that a copy of the database alone gives nothing away.
+func sealKey(o Options) ([]byte, error) {
+	given := o.SealKey
+	file := filepath.Join(o.Data, "seal-key")
+	if given == "" {
+		kept, err := os.ReadFile(file)
+		if errors.Is(err, fs.ErrNotExist) {
+			fresh := make([]byte, 32)
+			rand.Read(fresh)
+			kept = []byte(base64.StdEncoding.EncodeToString(fresh))
+			err = os.WriteFile(file, kept, 0o600)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("keeping the sealing key: %w", err)
+		}
+		given = string(kept)
+	}
+	key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(given))
+	if err != nil || len(key) != 32 {
+		return nil, errors.New("seal_key: expected 32 bytes in base64; make one with: openssl rand -base64 32")
+	}
+	return key, nil
+}
