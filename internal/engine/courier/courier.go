@@ -69,6 +69,7 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 	var connected atomic.Bool
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }})
 
+	r.Header["User-Agent"] = "calm-pigeon"
 	started := c.now()
 	clock := time.Now()
 	exchange := store.Exchange{
@@ -99,7 +100,6 @@ func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Req
 	for name, value := range r.Header {
 		request.Header.Set(name, value)
 	}
-	request.Header.Set("User-Agent", "calm-pigeon")
 	response, err := c.client.Do(request)
 	if err != nil {
 		return dialect.Reply{}, err

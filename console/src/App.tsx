@@ -1,0 +1,82 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { NavLink, Route, Routes } from "react-router";
+import { api, got, Refusal } from "./api/client";
+import { useLive } from "./api/live";
+import { MessagePage } from "./pages/MessagePage";
+import { Messages } from "./pages/Messages";
+import { Send } from "./pages/Send";
+import { SignIn } from "./pages/SignIn";
+import { Mark } from "./parts/Mark";
+import { Refused } from "./parts/Refused";
+
+function useTheme() {
+  const [chosen, choose] = useState(localStorage.getItem("theme"));
+  const [system, setSystem] = useState(matchMedia("(prefers-color-scheme: dark)").matches);
+  useEffect(() => {
+    const query = matchMedia("(prefers-color-scheme: dark)");
+    const changed = () => setSystem(query.matches);
+    query.addEventListener("change", changed);
+    return () => query.removeEventListener("change", changed);
+  }, []);
+  const dark = chosen ? chosen === "dark" : system;
+  useEffect(() => {
+    document.documentElement.dataset.bsTheme = dark ? "dark" : "light";
+  }, [dark]);
+  return { dark, toggle: () => { const next = dark ? "light" : "dark"; localStorage.setItem("theme", next); choose(next); } };
+}
+
+function Rooms({ phone }: { phone: string }) {
+  useLive();
+  const theme = useTheme();
+  const queries = useQueryClient();
+  const signOut = async () => {
+    await got(api.DELETE("/v1/session"));
+    queries.clear();
+  };
+  return (
+    <div className="frame">
+      <nav className="rail" aria-label="Rooms">
+        <div className="brand"><Mark />Calm Pigeon</div>
+        <NavLink to="/" end>Messages</NavLink>
+        <NavLink to="/send">Send one</NavLink>
+        <div className="foot">
+          {phone && <a href={phone} target="_blank" rel="noreferrer">Practice phone</a>}
+          <button onClick={theme.toggle}>{theme.dark ? "Light" : "Dark"}</button>
+          <button onClick={signOut}>Sign out</button>
+        </div>
+      </nav>
+      <main>
+        <Routes>
+          <Route path="/" element={<Messages />} />
+          <Route path="/send" element={<Send phone={phone} />} />
+          <Route path="/messages/:id" element={<MessagePage />} />
+          <Route path="*" element={<div className="page"><h1>There is nothing here</h1><NavLink to="/">All messages</NavLink></div>} />
+        </Routes>
+      </main>
+    </div>
+  );
+}
+
+/** A link with #key=… signs in, and the key leaves the address at once. */
+async function session() {
+  const key = new URLSearchParams(location.hash.slice(1)).get("key");
+  if (key) {
+    history.replaceState(null, "", location.pathname + location.search);
+    return got(api.POST("/v1/session", { body: { key } }));
+  }
+  return got(api.GET("/v1/session"));
+}
+
+export function App() {
+  const { data, error, isPending } = useQuery({
+    queryKey: ["session"],
+    queryFn: session,
+    staleTime: Infinity,
+    retry: (n, e) => !(e instanceof Refusal && e.problem.status === 401) && n < 20,
+  });
+  if (data) return <Rooms phone={data.phone_url} />;
+  if (isPending) return null;
+  if (error instanceof Refusal && error.problem.status === 401) return <SignIn />;
+  return <main className="door"><Refused error={error} /></main>;
+}

@@ -1,0 +1,32 @@
+import createClient from "openapi-fetch";
+import type { components } from "./schema.gen";
+
+export type Message = components["schemas"]["Message"];
+export type Evidence = components["schemas"]["Evidence"];
+export type Exchange = components["schemas"]["Exchange"];
+export type Tally = components["schemas"]["Tally"];
+export type Draft = components["schemas"]["Draft"];
+export type State = components["schemas"]["State"];
+export type Problem = components["schemas"]["Problem"];
+
+export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });
+
+/** What the service refused, as an error that the query library can carry. */
+export class Refusal extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.title);
+  }
+}
+
+/** Gives the data of an answer, or throws what the service said instead. */
+export async function got<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let result;
+  try {
+    result = await answer;
+  } catch {
+    throw new Refusal({ type: "", title: "The service does not answer", status: 0, detail: "Nothing is lost. This page looks again by itself." });
+  }
+  if (result.response.ok) return result.data as T;
+  const said = result.error as Problem | undefined;
+  throw new Refusal(said?.title ? said : { type: "", title: `The service answered ${result.response.status}`, status: result.response.status });
+}

@@ -1,0 +1,36 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+import { api, got } from "../api/client";
+import { Ledger } from "../parts/Ledger";
+import { Refused } from "../parts/Refused";
+import { StateBadge } from "../parts/StateBadge";
+import { when } from "../parts/time";
+
+export function MessagePage() {
+  const { id = "" } = useParams();
+  const { data: m, error } = useQuery({
+    queryKey: ["messages", "one", id],
+    queryFn: () => got(api.GET("/v1/messages/{id}", { params: { path: { id }, query: { raw: true } } })),
+  });
+  if (error && !m) return <div className="page"><Refused error={error} /><Link to="/">All messages</Link></div>;
+  if (!m) return <div className="page" />;
+  return (
+    <div className="page">
+      <h1>To <Link className="mono fs-5" to={`/?span=all&q=${encodeURIComponent(m.to)}`}>{m.to}</Link>: <StateBadge state={m.state} contested={m.rivals.length > 1} /></h1>
+      {m.advice && <p>{m.advice}</p>}
+      {m.rivals.length > 1 && <p className="notice">Claims contradict each other: {m.rivals.join(" and ")}. The handset's own word counts most.</p>}
+      <p className="paper mt-3">{m.text}</p>
+      <dl className="facts">
+        <dt>From</dt><dd>{m.sender}</dd>
+        <dt>Kind</dt><dd>{m.kind}</dd>
+        <dt>Weight</dt><dd>{m.segments === 1 ? "1 segment" : `${m.segments} segments`}, {m.units} units of {m.encoding}</dd>
+        {m.reference && <><dt>Your reference</dt><dd><Link to={`/?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
+        <dt>Gateway</dt><dd>{m.gateway} <span className="mono">{m.gateway_ref}</span></dd>
+        <dt>Accepted</dt><dd>{when(m.created_at)}{m.settled_at && `, settled ${when(m.settled_at)}`}</dd>
+        <dt>Id</dt><dd className="mono">{m.id}</dd>
+      </dl>
+      <h2>How this is known</h2>
+      <Ledger message={m} />
+    </div>
+  );
+}

@@ -1,0 +1,80 @@
+import { Fragment, useState } from "react";
+import Table from "react-bootstrap/Table";
+import type { Evidence, Exchange, Message } from "../api/client";
+import { StateBadge } from "./StateBadge";
+import { precisely } from "./time";
+
+function pretty(body: string): string {
+  try {
+    return JSON.stringify(JSON.parse(body), null, 2);
+  } catch {
+    return body;
+  }
+}
+
+function headers(header: Record<string, string>): string {
+  return Object.keys(header).sort().map((name) => `${name}: ${header[name]}`).join("\n");
+}
+
+function Raw({ x }: { x: Exchange }) {
+  const request = `${x.method} ${x.url}\n${headers(x.request_header)}${x.request_body ? `\n\n${pretty(x.request_body)}` : ""}`;
+  const reply = x.status ? `${x.status}\n${headers(x.reply_header)}${x.reply_body ? `\n\n${pretty(x.reply_body)}` : ""}` : "";
+  return (
+    <div className="exchange">
+      <div>
+        <h3>{x.purpose === "receipt" ? "What the gateway sent us" : "What we sent, secrets masked"}</h3>
+        <pre className="mono">{request}</pre>
+      </div>
+      {x.purpose !== "receipt" && (
+        <div>
+          <h3>What came back after {x.took_ms.toFixed(1)} ms</h3>
+          <pre className="mono">{[reply, x.error].filter(Boolean).join("\n\n")}</pre>
+        </div>
+      )}
+    </div>
+  );
+}
+
+function said(e: Evidence): string {
+  return [...new Set([e.gateway_ref, e.code, e.cause.replaceAll("_", " "), e.note])].filter(Boolean).join(" · ");
+}
+
+const sourceWords: Record<Evidence["source"], string> = {
+  own: "we", reply: "reply", receipt: "receipt", query: "query", statement: "statement", operator: "operator", clock: "clock",
+};
+
+/** A message's story: who claimed what and when, and what that made of it. */
+export function Ledger({ message }: { message: Message }) {
+  const [open, setOpen] = useState<string | null>(null);
+  const evidence = message.evidence ?? [];
+  return (
+    <Table className="ledger">
+      <thead>
+        <tr><th>Our time</th><th className="ours">Gateway's time</th><th>Source</th><th className="try">Try</th><th>Claims</th><th>Makes it</th><th>What was said</th><th /></tr>
+      </thead>
+      <tbody>
+        {evidence.map((e, i) => (
+          <Fragment key={e.id}>
+            <tr>
+              <td className="mono">{precisely(e.at)}</td>
+              <td className="mono ours quiet">{e.gateway_at ? precisely(e.gateway_at) : ""}</td>
+              <td>{sourceWords[e.source]}</td>
+              <td className="try">{e.attempt || ""}</td>
+              <td>{e.claim ? <>{e.claim}{e.part > 0 && ` ${e.part}/${e.parts}`}</> : <span className="quiet">nothing</span>}</td>
+              <td>{evidence[i - 1]?.state_after === e.state_after ? <span className="quiet">no change</span> : <StateBadge state={e.state_after} />}</td>
+              <td className="said">{said(e)}</td>
+              <td>
+                {e.raw && (
+                  <button className="unfold" aria-expanded={open === e.id} onClick={() => setOpen(open === e.id ? null : e.id)}>
+                    {open === e.id ? "fold" : "raw"}
+                  </button>
+                )}
+              </td>
+            </tr>
+            {e.raw && open === e.id && <tr className="raw"><td colSpan={8}><Raw x={e.raw} /></td></tr>}
+          </Fragment>
+        ))}
+      </tbody>
+    </Table>
+  );
+}
