@@ -44,8 +44,7 @@ type Entry struct {
 	Reason      string    `json:"reason,omitempty"`
 	StatusAt    time.Time `json:"status_at"`
 
-	text   string
-	report string
+	Report string `json:"-"` // where its receipts go
 }
 
 func newHarbourline(f *Fleet, key, receiptSecret string) *Harbourline {
@@ -168,7 +167,10 @@ func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 	h.mu.Lock()
 	n := len(h.order) + 1
 	now := time.Now().UTC()
-	e := &Entry{ID: fmt.Sprintf("hl-%06d", n), Ref: ref, From: from, To: to, Submissions: 1, TakenAt: now, Status: "TAKEN", StatusAt: now, text: text, report: report}
+	// The id follows from the reference, so that it means the same text after
+	// the fleet was restarted.
+	id := sha256.Sum256(fmt.Appendf(nil, "%d|%s", h.fleet.seed, ref))
+	e := &Entry{ID: "hl-" + hex.EncodeToString(id[:6]), Ref: ref, From: from, To: to, Submissions: 1, TakenAt: now, Status: "TAKEN", StatusAt: now, Report: report}
 	shorts := cutUp(from, to, text, byte(n))
 	e.Parts = len(shorts)
 	h.byRef[ref], h.byID[e.ID], h.order = e, e, append(h.order, e)
@@ -192,7 +194,7 @@ func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 				h.status(e, status, reason)
 			}
 			for range receipts {
-				h.push(e.event(true), e.report, 0, h.receiptSecret)
+				h.push(e.event(true), e.Report, 0, h.receiptSecret)
 			}
 		})
 	}
@@ -208,14 +210,14 @@ func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 	case endEarly:
 		arrive() // pushed by submit, before it answers
 	case endMute:
-		later(wait, func() { arrive(); h.push(e.event(false), e.report, 0, h.receiptSecret) })
+		later(wait, func() { arrive(); h.push(e.event(false), e.Report, 0, h.receiptSecret) })
 	case endBackwards:
 		later(wait, func() {
 			h.status(e, "AFLOAT", "")
 			afloat := e.event(true)
 			arrive()
-			h.push(e.event(true), e.report, 0, h.receiptSecret)
-			later(400*time.Millisecond, func() { h.push(afloat, e.report, 0, h.receiptSecret) })
+			h.push(e.event(true), e.Report, 0, h.receiptSecret)
+			later(400*time.Millisecond, func() { h.push(afloat, e.Report, 0, h.receiptSecret) })
 		})
 	case endContested:
 		end(wait, "NOBODY", "The handset is switched off", 1)
@@ -224,7 +226,7 @@ func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 		later(50*time.Millisecond, func() {
 			forged := e.event(true)
 			forged["status"], forged["reason"] = "NONUMBER", "Forged"
-			h.push(forged, e.report, giveUp, "not the secret")
+			h.push(forged, e.Report, giveUp, "not the secret")
 		})
 		end(wait, "LANDED", "", 1)
 	case endSlow:
@@ -271,8 +273,8 @@ func (h *Harbourline) push(event map[string]any, to string, tries int, secret st
 }
 
 func (h *Harbourline) pushNow(ctx context.Context, e *Entry) {
-	if e.report != "" && !h.post(ctx, e.event(false), e.report, h.receiptSecret) {
-		h.push(e.event(false), e.report, 1, h.receiptSecret)
+	if e.Report != "" && !h.post(ctx, e.event(false), e.Report, h.receiptSecret) {
+		h.push(e.event(false), e.Report, 1, h.receiptSecret)
 	}
 }
 
@@ -310,9 +312,18 @@ func (h *Harbourline) query(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, body)
 }
 
-// ledger is the gateway's own account of what it took, for tests to compare.
-func (h *Harbourline) ledger(w http.ResponseWriter, r *http.Request) {
+// Entries is the gateway's own account of what it took, in that order.
+func (h *Harbourline) Entries() []Entry {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	answer(w, http.StatusOK, map[string]any{"entries": h.order})
+	entries := make([]Entry, len(h.order))
+	for i, e := range h.order {
+		entries[i] = *e
+	}
+	return entries
+}
+
+// ledger shows the entries.
+func (h *Harbourline) ledger(w http.ResponseWriter, r *http.Request) {
+	answer(w, http.StatusOK, map[string]any{"entries": h.Entries()})
 }

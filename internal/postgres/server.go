@@ -201,7 +201,7 @@ func (s *Server) start(ctx context.Context, bin, data string, who *syscall.Crede
 	}
 	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(port),
 		"-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "log_destination=stderr",
-		"-c", "max_connections=120", "-c", "shared_buffers=128MB", "-c", "wal_compression=on", "-c", "jit=off"}
+		"-c", "max_connections=200", "-c", "shared_buffers=128MB", "-c", "wal_compression=on", "-c", "jit=off"}
 	if o.Volatile {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}

@@ -159,7 +159,7 @@ export function Messages() {
         </p>
       ) : (
         <Table className="messages">
-          <thead><tr><th>Accepted</th><th>State</th><th>To</th><th className="wide">From</th><th className="wide">Kind</th><th>Text</th><th className="wide">Cause</th></tr></thead>
+          <thead><tr><th>Accepted</th><th>State</th><th>To</th><th className="wide">From</th><th className="wide">Kind</th><th className="wide">Text</th><th className="wide">Cause</th></tr></thead>
           <tbody>
             {messages.map((m) => (
               <tr key={m.id} className="chosen" onClick={(e) => { if (!(e.target as HTMLElement).closest("a")) go(`/messages/${m.id}`); }}>
@@ -168,7 +168,7 @@ export function Messages() {
                 <td className="mono text-nowrap">{m.to}</td>
                 <td className="wide text-nowrap">{m.sender}</td>
                 <td className="wide quiet">{m.kind}</td>
-                <td className="text" title={m.text}>{m.text}</td>
+                <td className="text wide" title={m.text}>{m.text}</td>
                 <td className="wide quiet text-nowrap">{m.cause.replaceAll("_", " ")}</td>
               </tr>
             ))}

@@ -1,0 +1,253 @@
+// Package e2e starts everything on loopback and uses it as a user does.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet"
+	"calmpigeon.example/internal/postgres/pgtest"
+)
+
+// pigeon is the binary under test, as it is shipped.
+var pigeon string
+
+func TestMain(m *testing.M) {
+	pgtest.Main(m, func(folder string) error {
+		pigeon = filepath.Join(folder, "pigeon")
+		out, err := exec.Command("go", "build", "-o", pigeon, "../cmd/pigeon").CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("building pigeon: %w\n%s", err, out)
+		}
+		return nil
+	})
+}
+
+// house is a service with its database, and a practice fleet beside it.
+type house struct {
+	t        testing.TB
+	database string
+	data     string
+	URL      string
+	Key      string
+	Client   *client.Client
+	Fleet    *fleet.Fleet
+	FleetURL string
+
+	mu  sync.Mutex
+	cmd *exec.Cmd
+	log bytes.Buffer
+}
+
+// build makes a house with a sender but without a gateway.
+func build(t testing.TB) *house {
+	t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	h := &house{t: t, database: pgtest.Database(t), data: t.TempDir(), Fleet: fleet.New(ctx, 1, slog.New(slog.DiscardHandler))}
+	server := httptest.NewServer(h.Fleet.Handler())
+	h.FleetURL = server.URL
+	h.start("127.0.0.1:0")
+	t.Cleanup(func() {
+		h.stop(os.Interrupt)
+		stop()
+		server.CloseClientConnections()
+		server.Close()
+		if t.Failed() {
+			t.Logf("the service said:\n%s", h.said())
+		}
+	})
+	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: "Lanternholm"}))
+	return h
+}
+
+// spans are short, so that what takes hours in earnest takes seconds here.
+var spans = client.NewGateway{Timeout: "2s", AskAfter: "500ms", GiveUpAfter: "20s"}
+
+// withHarbourline adds the practice gateway.
+func (h *house) withHarbourline() *house {
+	h.t.Helper()
+	n := spans
+	n.Dialect, n.Address = "harbourline", h.FleetURL+"/harbourline"
+	n.Secrets = map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret}
+	must[client.Gateway](h.t)(h.Client.AddGateway(h.t.Context(), n))
+	return h
+}
+
+func (h *house) command(listen string) *exec.Cmd {
+	cmd := exec.Command(pigeon, "serve", "--listen", listen, "--data", h.data, "--lease", "1s", "--phone-url", h.FleetURL+"/phone")
+	cmd.Env = append(os.Environ(), "PIGEON_DATABASE_URL="+h.database)
+	return cmd
+}
+
+// start starts the service and waits until it answers.
+func (h *house) start(listen string) {
+	h.t.Helper()
+	cmd := h.command(listen)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	cmd.Stderr = h
+	if err := cmd.Start(); err != nil {
+		h.t.Fatal(err)
+	}
+	h.cmd = cmd
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		line := lines.Text()
+		if url, ok := strings.CutPrefix(line, "Calm Pigeon answers at "); ok {
+			h.URL = url
+			if h.Key != "" {
+				break
+			}
+		}
+		if key := strings.TrimSpace(line); strings.HasPrefix(key, "pigeon_") {
+			h.Key = key
+			break
+		}
+	}
+	if h.URL == "" || h.Key == "" {
+		h.t.Fatalf("the service did not come up: %v\n%s", lines.Err(), h.said())
+	}
+	go io.Copy(io.Discard, out)
+	h.Client = client.New(h.URL, h.Key)
+}
+
+// listen is where it listens, to start it there again.
+func (h *house) listen() string { return strings.TrimPrefix(h.URL, "http://") }
+
+func (h *house) stop(sig os.Signal) {
+	h.cmd.Process.Signal(sig)
+	h.cmd.Wait()
+}
+
+func (h *house) kill() { h.stop(syscall.SIGKILL) }
+
+// Write takes the service's log.
+func (h *house) Write(p []byte) (int, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.log.Write(p)
+}
+
+func (h *house) said() string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.log.String()
+}
+
+func (h *house) send(d client.Draft) client.Message {
+	h.t.Helper()
+	return must[client.Message](h.t)(h.Client.Send(h.t.Context(), d))
+}
+
+// settled follows a message until its state is final.
+func (h *house) settled(id string) client.Message {
+	h.t.Helper()
+	ctx, cancel := context.WithTimeout(h.t.Context(), 60*time.Second)
+	defer cancel()
+	if err := h.Client.Follow(ctx, id, func(client.Message) bool { return true }); err != nil {
+		h.t.Fatalf("following %s: %v", id, err)
+	}
+	return must[client.Message](h.t)(h.Client.Message(ctx, id, false))
+}
+
+// await waits until something holds of a message.
+func (h *house) await(id, what string, holds func(client.Message) bool) client.Message {
+	h.t.Helper()
+	var m client.Message
+	eventually(h.t, what, func() bool {
+		m = must[client.Message](h.t)(h.Client.Message(h.t.Context(), id, true))
+		return holds(m)
+	})
+	return m
+}
+
+// pigeon runs the command line against the house.
+func (h *house) pigeon(in string, args ...string) (code int, out, errOut string) {
+	h.t.Helper()
+	cmd := exec.CommandContext(h.t.Context(), pigeon, args...)
+	cmd.Env = append(os.Environ(), "PIGEON_URL="+h.URL, "PIGEON_KEY="+h.Key)
+	cmd.Stdin = strings.NewReader(in)
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		h.t.Fatal(err)
+	}
+	return cmd.ProcessState.ExitCode(), o.String(), e.String()
+}
+
+// request makes a plain HTTP request with the house's key.
+func (h *house) request(method, path, body string, header ...string) (*http.Response, string) {
+	h.t.Helper()
+	r, err := http.NewRequestWithContext(h.t.Context(), method, h.URL+path, strings.NewReader(body))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+h.Key)
+	r.Header.Set("Content-Type", "application/json")
+	for i := 0; i < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer response.Body.Close()
+	said, err := io.ReadAll(response.Body)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return response, string(said)
+}
+
+func must[T any](t testing.TB) func(T, error) T {
+	return func(v T, err error) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}
+
+// eventually waits for a condition, with a deadline.
+func eventually(t testing.TB, what string, holds func() bool) {
+	t.Helper()
+	deadline := time.After(45 * time.Second)
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for !holds() {
+		select {
+		case <-deadline:
+			t.Fatalf("never came true: %s", what)
+		case <-tick.C:
+		}
+	}
+}
+
+func claims(m client.Message) []string {
+	var all []string
+	for _, e := range m.Evidence {
+		all = append(all, e.Source+" "+e.Claim)
+	}
+	return all
+}

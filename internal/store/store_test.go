@@ -1,0 +1,493 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/postgres/pgtest"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+func open(t testing.TB) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), pgtest.Database(t), now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func newMessage(gateway uuid.UUID, lane int) Message {
+	at := now()
+	return Message{ID: NewID(), GatewayID: gateway, ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "transactional", Lane: lane,
+		Text: "Berth 3", Encoding: "gsm7", Units: 7, Segments: 1, State: delivery.Queued, DueAt: at, ValidUntil: at.Add(time.Hour), CreatedAt: at, ChangedAt: at}
+}
+
+func first(m Message) Evidence {
+	return Evidence{ID: NewID(), MessageID: m.ID, At: m.CreatedAt, Source: delivery.Own, Claim: delivery.Queued, Parts: 1}
+}
+
+func accept(t testing.TB, s *Store, messages ...Message) {
+	t.Helper()
+	var set []Acceptance
+	for _, m := range messages {
+		set = append(set, Acceptance{Message: m, Evidence: first(m)})
+	}
+	if _, err := s.Accept(t.Context(), set); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func must[T any](t testing.TB) func(T, error) T {
+	return func(v T, err error) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}
+
+func TestSeveralInstancesMigrateAtOnce(t *testing.T) {
+	t.Parallel()
+	url := pgtest.Database(t)
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			s, err := Open(t.Context(), url, now())
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			s.Close()
+		})
+	}
+	all.Wait()
+}
+
+// The same token, many times at once and with others in between: one message,
+// and everybody learns which.
+func TestTokensMakeRepetitionHarmless(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	key := uuid.New()
+	var mu sync.Mutex
+	winners := map[uuid.UUID]bool{}
+	var all sync.WaitGroup
+	for range 12 {
+		all.Go(func() {
+			var set []Acceptance
+			for n := range 3 { // twice within the set, too
+				m := newMessage(uuid.New(), 1)
+				token := "crossing-0740"
+				if n == 1 {
+					token = m.ID.String()
+				}
+				set = append(set, Acceptance{Message: m, Evidence: first(m), Token: &Idempotency{KeyID: key, Token: token, Fingerprint: []byte("x"), MessageID: m.ID, CreatedAt: m.CreatedAt}})
+			}
+			prior, err := s.Accept(t.Context(), set)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			if prior[1] != nil {
+				t.Errorf("a new token was known: %+v", prior[1])
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			for _, n := range []int{0, 2} {
+				won := set[n].Message.ID
+				if prior[n] != nil {
+					won = prior[n].MessageID
+				}
+				winners[won] = true
+			}
+		})
+	}
+	all.Wait()
+	tally := must[delivery.Tally](t)(s.Tally(t.Context(), Filter{}))
+	if len(winners) != 1 || tally.Total != 13 {
+		t.Errorf("%d messages won the token, %d messages in all; want 1 and 13", len(winners), tally.Total)
+	}
+}
+
+// Evidence in random sets from many writers: in the end every row is what Fold
+// makes of its evidence, and nothing deadlocks or is lost.
+func TestRowsAgreeWithEvidence(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	var messages []Message
+	for range 20 {
+		messages = append(messages, newMessage(uuid.New(), 1))
+	}
+	accept(t, s, messages...)
+	var all sync.WaitGroup
+	for writer := range 6 {
+		all.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(writer), 5))
+			for range 25 {
+				var set []Evidence
+				for range 1 + r.IntN(12) {
+					m := messages[r.IntN(len(messages))]
+					set = append(set, Evidence{ID: NewID(), MessageID: m.ID, At: now(), Attempt: r.IntN(3),
+						Source: []delivery.Source{delivery.Reply, delivery.Receipt, delivery.Query}[r.IntN(3)],
+						Claim:  delivery.States[r.IntN(len(delivery.States))], GatewayRef: []string{"", "a", "b"}[r.IntN(3)]})
+				}
+				set = append(set, Evidence{ID: NewID(), MessageID: NewID(), At: now(), Source: delivery.Receipt, Claim: delivery.Delivered}) // of no message
+				if _, err := s.Append(context.Background(), now(), set, func(_, _ *Message) {}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	for _, m := range messages {
+		row := must[Message](t)(s.Message(t.Context(), m.ID))
+		var facts []delivery.Evidence
+		for _, e := range must[[]Evidence](t)(s.Timeline(t.Context(), m.ID)) {
+			facts = append(facts, e.Fact())
+		}
+		want := delivery.Fold(facts)
+		if row.State != want.State || row.Cause != want.Cause || row.Attempts != want.Attempts || row.GatewayRef != want.GatewayRef || (row.Rivals != "") != want.Contested() {
+			t.Errorf("row %+v, evidence amounts to %+v", row, want)
+		}
+	}
+}
+
+func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	gateway := uuid.New()
+	var messages []Message
+	for i := range 60 {
+		m := newMessage(gateway, 2-i%3)
+		m.DueAt = m.DueAt.Add(-time.Duration(60-i) * time.Second)
+		messages = append(messages, m)
+	}
+	late, waiting := newMessage(gateway, 0), newMessage(gateway, 0)
+	late.ValidUntil, waiting.DueAt = now().Add(-time.Second), now().Add(time.Minute)
+	accept(t, s, append(messages, late, waiting)...)
+
+	var mu sync.Mutex
+	var order []Message
+	seen := map[uuid.UUID]bool{}
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for {
+				var claimed []Message
+				err := s.Transact(context.Background(), func(s *Store) error {
+					var err error
+					if claimed, err = s.Claim(context.Background(), gateway, now(), 7); err != nil {
+						return err
+					}
+					var evidence []Evidence
+					for _, m := range claimed {
+						evidence = append(evidence, Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Own, Claim: delivery.Sending, Attempt: 1})
+					}
+					_, err = s.Append(context.Background(), now(), evidence, func(_, _ *Message) {})
+					return err
+				})
+				if err != nil {
+					t.Error(err)
+				}
+				if err != nil || len(claimed) == 0 {
+					return
+				}
+				mu.Lock()
+				for _, m := range claimed {
+					if seen[m.ID] {
+						t.Errorf("message %s was claimed twice", m.ID)
+					}
+					seen[m.ID] = true
+				}
+				order = append(order, claimed...)
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	if len(order) != 60 || seen[late.ID] || seen[waiting.ID] {
+		t.Fatalf("claimed %d messages, late %v, waiting %v", len(order), seen[late.ID], seen[waiting.ID])
+	}
+	due, any, err := s.NextDue(t.Context(), gateway)
+	if err != nil || !any || !due.Equal(late.DueAt) && !due.Equal(waiting.DueAt) {
+		t.Errorf("next due %v %v %v", due, any, err)
+	}
+}
+
+func TestClaimWithinALaneIsByDueTime(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	gateway := uuid.New()
+	base := now().Add(-time.Minute)
+	want := []int{0, 0, 1, 1, 2, 2}
+	for i, lane := range []int{2, 1, 0, 2, 0, 1} {
+		m := newMessage(gateway, lane)
+		m.DueAt = base.Add(time.Duration(i) * time.Second)
+		accept(t, s, m)
+	}
+	var got []int
+	var last time.Time
+	err := s.Transact(t.Context(), func(s *Store) error {
+		claimed, err := s.Claim(t.Context(), gateway, now(), 10)
+		for i, m := range claimed {
+			if i > 0 && m.Lane == got[i-1] && m.DueAt.Before(last) {
+				t.Errorf("lane %d is out of order", m.Lane)
+			}
+			got, last = append(got, m.Lane), m.DueAt
+		}
+		return err
+	})
+	if err != nil || !reflect.DeepEqual(got, want) {
+		t.Errorf("lanes %v, want %v (%v)", got, want, err)
+	}
+}
+
+func TestLease(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	g := Gateway{ID: NewID(), Name: "harbourline", CreatedAt: now(), SealedSecrets: []byte{}, SealedCallback: []byte{}}
+	if err := s.AddGateway(t.Context(), g); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddGateway(t.Context(), Gateway{ID: NewID(), Name: "harbourline", CreatedAt: now(), SealedSecrets: []byte{}, SealedCallback: []byte{}}); !errors.Is(err, ErrExists) {
+		t.Errorf("a second gateway of the name: %v", err)
+	}
+	take := func(who uuid.UUID, span time.Duration) Lease {
+		return must[Lease](t)(s.TakeLease(t.Context(), g.ID, who, span))
+	}
+	a, b := uuid.New(), uuid.New()
+	if got := take(a, time.Hour); got != (Lease{true, true, true}) {
+		t.Errorf("the first lease: %+v", got)
+	}
+	if got := take(b, time.Hour); got.Held {
+		t.Errorf("two hold it: %+v", got)
+	}
+	if got := take(a, time.Nanosecond); got != (Lease{Held: true}) {
+		t.Errorf("prolonging: %+v", got)
+	}
+	if got := take(b, time.Hour); got != (Lease{true, true, false}) {
+		t.Errorf("after it ran out: %+v", got)
+	}
+	held := func(who uuid.UUID) bool { return must[bool](t)(s.HoldsLease(t.Context(), g.ID, who)) }
+	if held(a) || !held(b) {
+		t.Errorf("held by a: %v, by b: %v", held(a), held(b))
+	}
+	if err := s.GiveLease(t.Context(), g.ID, b); err != nil || held(b) {
+		t.Errorf("given back: %v, held %v", err, held(b))
+	}
+	if got := take(a, time.Hour); got != (Lease{true, true, true}) {
+		t.Errorf("after it was given back: %+v", got)
+	}
+}
+
+func TestMatch(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	gateway, other := uuid.New(), uuid.New()
+	a, b, c := newMessage(gateway, 1), newMessage(gateway, 1), newMessage(gateway, 1)
+	a.GatewayRef, b.GatewayRef, c.GatewayRef = "g-1", "g-2", "g-2"
+	accept(t, s, a, b, c)
+	claim := func(gateway uuid.UUID, ref, reference string) Stray {
+		return Stray{ID: NewID(), GatewayID: gateway, GatewayRef: ref, Reference: reference}
+	}
+	claims := []Stray{
+		claim(gateway, "g-1", ""), claim(gateway, "", b.ID.String()), claim(gateway, "g-2", ""),
+		claim(other, "g-1", ""), claim(other, "", a.ID.String()), claim(gateway, "g-9", "no uuid"), claim(gateway, "g-1", uuid.NewString()),
+	}
+	matched := must[map[uuid.UUID]Message](t)(s.Match(t.Context(), claims))
+	want := []uuid.UUID{a.ID, b.ID, uuid.Nil /* two messages: a guess */, uuid.Nil, uuid.Nil /* of another gateway */, uuid.Nil, a.ID}
+	for i, c := range claims {
+		if got := matched[c.ID].ID; got != want[i] {
+			t.Errorf("claim %d matches %v, want %v", i, got, want[i])
+		}
+	}
+}
+
+func TestStraysAreLookedAtLessAndLess(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	at := now()
+	stray := Stray{ID: NewID(), GatewayID: uuid.New(), GatewayRef: "g-1", At: at, ReceiptID: NewID(), LookAt: &at}
+	if err := s.AddStrays(t.Context(), []Stray{stray}); err != nil {
+		t.Fatal(err)
+	}
+	clock, last := at, time.Duration(0)
+	for range 20 {
+		taken := must[[]Stray](t)(s.TakeStrays(t.Context(), clock, 10))
+		if len(taken) != 1 {
+			t.Fatalf("at %v: %d strays are due", clock.Sub(at), len(taken))
+		}
+		if err := s.PostponeStrays(t.Context(), clock, []uuid.UUID{stray.ID}, time.Minute, clock.Add(-time.Hour)); err != nil {
+			t.Fatal(err)
+		}
+		var rows []Stray
+		if err := s.db.Find(&rows).Error; err != nil {
+			t.Fatal(err)
+		}
+		if rows[0].LookAt == nil { // an hour has passed
+			if clock.Sub(at) < time.Hour {
+				t.Errorf("given up after %v", clock.Sub(at))
+			}
+			return
+		}
+		pause := rows[0].LookAt.Sub(clock)
+		if pause < last || pause > time.Minute {
+			t.Errorf("pause %v after %v", pause, last)
+		}
+		clock, last = clock.Add(max(pause, 10*time.Minute)), pause
+	}
+	t.Error("it is looked at for ever")
+}
+
+func TestPagesAndFilters(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	gateway := uuid.New()
+	var all []Message
+	for i := range 25 {
+		m := newMessage(gateway, 1)
+		m.ToNumber = fmt.Sprintf("+4477009001%02d", i%5)
+		m.Reference = []string{"", "storm"}[i%2]
+		all = append(all, m)
+	}
+	accept(t, s, all...)
+	var got []Message
+	var cursor uuid.UUID
+	for {
+		page := must[[]Message](t)(s.Find(t.Context(), Filter{Gateway: gateway}, cursor, 7))
+		if len(page) == 0 {
+			break
+		}
+		got, cursor = append(got, page...), page[len(page)-1].ID
+	}
+	if len(got) != 25 || got[0].ID != all[24].ID || got[24].ID != all[0].ID {
+		t.Errorf("%d messages over all pages, from %v to %v", len(got), got[0].ID, got[len(got)-1].ID)
+	}
+	for name, tt := range map[string]struct {
+		f    Filter
+		want int64
+	}{
+		"by number": {Filter{To: "+447700900103"}, 5}, "by reference": {Filter{Reference: "storm"}, 12},
+		"by state": {Filter{States: []delivery.State{delivery.Queued, delivery.Held}}, 25}, "by another state": {Filter{States: []delivery.State{delivery.Delivered}}, 0},
+		"by time": {Filter{Since: all[0].CreatedAt.Add(-time.Second), Until: now().Add(time.Second)}, 25}, "too early": {Filter{Until: all[0].CreatedAt.Add(-time.Second)}, 0},
+		"contested": {Filter{Contested: true}, 0}, "everything": {Filter{}, 25},
+	} {
+		if tally, err := s.Tally(t.Context(), tt.f); err != nil || tally.Total != tt.want {
+			t.Errorf("%s: %v, %v; want %d", name, tally, err, tt.want)
+		}
+	}
+}
+
+func TestPartitionsCoverMonthsAhead(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	for _, at := range []time.Time{now().AddDate(0, 0, -20), now().AddDate(0, 2, 20)} {
+		m := newMessage(uuid.New(), 1)
+		m.ID = Floor(at)
+		m.ID[15] = 1
+		accept(t, s, m)
+	}
+	if err := s.EnsurePartitions(t.Context(), now().AddDate(0, 6, 0)); err != nil {
+		t.Error(err)
+	}
+	m := newMessage(uuid.New(), 1)
+	m.ID = Floor(now().AddDate(0, 8, 0))
+	accept(t, s, m)
+}
+
+func TestTidyKeepsWhatIsYoung(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	old := Exchange{ID: Floor(now().AddDate(0, 0, -20)), GatewayID: uuid.New(), RequestHeader: map[string]string{}, ReplyHeader: map[string]string{}, RequestBody: []byte{}, ReplyBody: []byte{}, StartedAt: now()}
+	young := old
+	young.ID = NewID()
+	if err := s.StoreExchanges(t.Context(), []Exchange{old, young}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Tidy(t.Context(), now(), Keep{Exchanges: 10 * 24 * time.Hour, Idempotency: time.Hour}); err != nil {
+		t.Fatal(err)
+	}
+	kept, _, err := s.Exchanges(t.Context(), []Evidence{{ExchangeID: &old.ID}, {ExchangeID: &young.ID}})
+	if _, there := kept[young.ID]; err != nil || len(kept) != 1 || !there {
+		t.Errorf("kept %v, %v", kept, err)
+	}
+}
+
+func TestSealer(t *testing.T) {
+	s, err := NewSealer([]byte(strings.Repeat("k", 32)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed := s.Seal([]byte("practice-api-key"), "a")
+	if plain, err := s.Open(sealed, "a"); err != nil || string(plain) != "practice-api-key" {
+		t.Errorf("opened as %q, %v", plain, err)
+	}
+	if _, err := s.Open(sealed, "b"); err == nil {
+		t.Error("opened for another owner")
+	}
+	sealed[len(sealed)-1] ^= 1
+	if _, err := s.Open(sealed, "a"); err == nil {
+		t.Error("opened although altered")
+	}
+	if _, err := NewSealer([]byte("short")); err == nil {
+		t.Error("a short key was taken")
+	}
+}
+
+func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	var mu sync.Mutex
+	sets := 0
+	g := NewGather(50, func(ctx context.Context, items []string) ([]int, error) {
+		mu.Lock()
+		sets++
+		mu.Unlock()
+		lengths := make([]int, len(items))
+		for i, item := range items {
+			lengths[i] = len(item)
+			// PostgreSQL refuses what is no number, and the set with it.
+			if err := s.db.WithContext(ctx).Exec("SELECT ?::text::int", item).Error; err != nil {
+				return nil, err
+			}
+		}
+		return lengths, nil
+	})
+	ctx, stop := context.WithCancel(context.Background())
+	var running, callers sync.WaitGroup
+	running.Go(func() { g.Run(ctx) })
+	for i := range 200 {
+		callers.Go(func() {
+			item := strings.Repeat("1", 1+i%8)
+			if i == 77 {
+				item = "no number"
+			}
+			n, err := g.Do(context.Background(), item)
+			if (err != nil) != (i == 77) || err == nil && n != len(item) {
+				t.Errorf("item %d: %d, %v", i, n, err)
+			}
+		})
+	}
+	callers.Wait()
+	stop()
+	running.Wait()
+	if sets >= 200 {
+		t.Errorf("%d writes for 200 items", sets)
+	}
+}
