@@ -58,8 +58,13 @@ type house struct {
 // build makes a house with a sender but without a gateway.
 func build(t testing.TB) *house {
 	t.Helper()
+	return buildOn(t, pgtest.Database(t))
+}
+
+func buildOn(t testing.TB, database string) *house {
+	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
-	h := &house{t: t, database: pgtest.Database(t), data: t.TempDir(), Fleet: fleet.New(ctx, 1, slog.New(slog.DiscardHandler))}
+	h := &house{t: t, database: database, data: t.TempDir(), Fleet: fleet.New(ctx, 1, slog.New(slog.DiscardHandler))}
 	server := httptest.NewServer(h.Fleet.Handler())
 	h.FleetURL = server.URL
 	h.start("127.0.0.1:0")
@@ -90,8 +95,8 @@ func (h *house) withHarbourline() *house {
 }
 
 func (h *house) command(listen string) *exec.Cmd {
-	cmd := exec.Command(pigeon, "serve", "--listen", listen, "--data", h.data, "--lease", "1s", "--phone-url", h.FleetURL+"/phone")
-	cmd.Env = append(os.Environ(), "PIGEON_DATABASE_URL="+h.database)
+	cmd := exec.Command(pigeon, "serve", "--listen", listen, "--data", h.data, "--lease", "500ms", "--phone-url", h.FleetURL+"/phone")
+	cmd.Env = append(os.Environ(), "PIGEON_DATABASE_URL="+h.database, "PIGEON_SEAL_KEY=cHJhY3RpY2UtcHJhY3RpY2UtcHJhY3RpY2UtcHJhY3Q=")
 	return cmd
 }
 

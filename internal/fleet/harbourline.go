@@ -38,7 +38,7 @@ type Entry struct {
 	From        string    `json:"from"`
 	To          string    `json:"to"`
 	Parts       int       `json:"parts"`
-	Submissions int       `json:"submissions"` // how often it was handed over
+	Submissions int       `json:"submissions"` // how often it was handed over, turned away or not
 	TakenAt     time.Time `json:"taken_at"`
 	Status      string    `json:"status"`
 	Reason      string    `json:"reason,omitempty"`
@@ -170,7 +170,7 @@ func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 	// The id follows from the reference, so that it means the same text after
 	// the fleet was restarted.
 	id := sha256.Sum256(fmt.Appendf(nil, "%d|%s", h.fleet.seed, ref))
-	e := &Entry{ID: "hl-" + hex.EncodeToString(id[:6]), Ref: ref, From: from, To: to, Submissions: 1, TakenAt: now, Status: "TAKEN", StatusAt: now, Report: report}
+	e := &Entry{ID: "hl-" + hex.EncodeToString(id[:6]), Ref: ref, From: from, To: to, Submissions: h.turned[ref] + 1, TakenAt: now, Status: "TAKEN", StatusAt: now, Report: report}
 	shorts := cutUp(from, to, text, byte(n))
 	e.Parts = len(shorts)
 	h.byRef[ref], h.byID[e.ID], h.order = e, e, append(h.order, e)

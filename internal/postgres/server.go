@@ -29,6 +29,8 @@ type Options struct {
 	// Volatile gives up durability for speed. For tests, whose database dies
 	// with them.
 	Volatile bool
+	// Port to listen on; 0 takes a free one.
+	Port int
 }
 
 // Server is a running PostgreSQL.
@@ -195,9 +197,12 @@ func freePort() (int, error) {
 }
 
 func (s *Server) start(ctx context.Context, bin, data string, who *syscall.Credential, o Options) error {
-	port, err := freePort()
-	if err != nil {
-		return err
+	port := o.Port
+	if port == 0 {
+		var err error
+		if port, err = freePort(); err != nil {
+			return err
+		}
 	}
 	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(port),
 		"-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "log_destination=stderr",
@@ -287,6 +292,9 @@ func (s *Server) NewDatabase(ctx context.Context, name string) (string, error) {
 	_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())
 	return s.url(name), err
 }
+
+// Port is where it listens.
+func (s *Server) Port() int { return s.port }
 
 // Stop ends the server and waits until it has written everything down.
 func (s *Server) Stop() {

@@ -142,8 +142,10 @@ type Lease struct {
 	Held bool
 	// Fresh: it was held by nobody or by somebody else before.
 	Fresh bool
-	// Clean: whoever held it before gave it back, or nobody ever did.
+	// Clean: whoever held it before gave it back, or nobody ever did. If not,
+	// Idle is for how long nobody has held it.
 	Clean bool
+	Idle  time.Duration
 }
 
 // TakeLease makes the holder the keeper of a gateway for a while, or prolongs
@@ -157,15 +159,16 @@ func (s *Store) TakeLease(ctx context.Context, gateway, holder uuid.UUID, span t
 		}
 		var before struct {
 			Holder uuid.UUID
-			Over   bool
+			Idle   float64 // seconds since it ran out; negative while it lasts
 		}
-		if err := s.db.Raw("SELECT holder, until < clock_timestamp() AS over FROM keepers WHERE gateway_id = ? FOR UPDATE", gateway).Scan(&before).Error; err != nil {
+		if err := s.db.Raw("SELECT holder, CASE WHEN until = '-infinity' THEN 0 ELSE extract(epoch FROM clock_timestamp() - until) END AS idle FROM keepers WHERE gateway_id = ? FOR UPDATE", gateway).Scan(&before).Error; err != nil {
 			return err
 		}
-		if before.Holder != holder && before.Holder != uuid.Nil && !before.Over {
+		if before.Holder != holder && before.Holder != uuid.Nil && before.Idle < 0 {
 			return nil
 		}
-		lease = Lease{Held: true, Fresh: before.Holder != holder || before.Over, Clean: before.Holder == uuid.Nil}
+		lease = Lease{Held: true, Fresh: before.Holder != holder || before.Idle >= 0, Clean: before.Holder == uuid.Nil,
+			Idle: time.Duration(max(before.Idle, 0) * float64(time.Second))}
 		return s.db.Exec("UPDATE keepers SET holder = ?, until = clock_timestamp() + make_interval(secs => ?) WHERE gateway_id = ?",
 			holder, span.Seconds(), gateway).Error
 	})

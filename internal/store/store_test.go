@@ -272,7 +272,7 @@ func TestLease(t *testing.T) {
 		return must[Lease](t)(s.TakeLease(t.Context(), g.ID, who, span))
 	}
 	a, b := uuid.New(), uuid.New()
-	if got := take(a, time.Hour); got != (Lease{true, true, true}) {
+	if got := take(a, time.Hour); got != (Lease{Held: true, Fresh: true, Clean: true}) {
 		t.Errorf("the first lease: %+v", got)
 	}
 	if got := take(b, time.Hour); got.Held {
@@ -281,7 +281,7 @@ func TestLease(t *testing.T) {
 	if got := take(a, time.Nanosecond); got != (Lease{Held: true}) {
 		t.Errorf("prolonging: %+v", got)
 	}
-	if got := take(b, time.Hour); got != (Lease{true, true, false}) {
+	if got := take(b, time.Hour); got != (Lease{Held: true, Fresh: true}) {
 		t.Errorf("after it ran out: %+v", got)
 	}
 	held := func(who uuid.UUID) bool { return must[bool](t)(s.HoldsLease(t.Context(), g.ID, who)) }
@@ -291,7 +291,7 @@ func TestLease(t *testing.T) {
 	if err := s.GiveLease(t.Context(), g.ID, b); err != nil || held(b) {
 		t.Errorf("given back: %v, held %v", err, held(b))
 	}
-	if got := take(a, time.Hour); got != (Lease{true, true, true}) {
+	if got := take(a, time.Hour); got != (Lease{Held: true, Fresh: true, Clean: true}) {
 		t.Errorf("after it was given back: %+v", got)
 	}
 }

@@ -100,12 +100,12 @@ func (c *Course) plan(before, m *store.Message, now time.Time, waits Plan) {
 	case m.State == delivery.Doubtful:
 		switch {
 		case MayResubmit(m, g, now):
-			m.AskAt = in(doubtPause)
+			m.AskAt = earlier(in(doubtPause), m.GiveUpAt)
 		case g.Dialect.CanAsk(m.GatewayRef):
-			m.AskAt = in(doubtAsk)
+			m.AskAt = earlier(in(doubtAsk), m.GiveUpAt)
 		default:
-			m.AskAt = in(doubtEnd)
-			m.GiveUpAt = earlier(m.GiveUpAt, m.AskAt)
+			m.GiveUpAt = earlier(in(doubtEnd), m.GiveUpAt)
+			m.AskAt = m.GiveUpAt
 		}
 	case m.State == delivery.Accepted || m.State == delivery.Enroute:
 		m.AskAt = m.GiveUpAt

@@ -127,8 +127,9 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			return
 		}
 		if !lease.Clean {
-			// Whoever kept it before may have used up the limit until just now.
-			pause(work, span)
+			// Whoever kept it before may have used up the limit until the lease
+			// ran out.
+			pause(work, span-lease.Idle)
 		}
 	}
 	for work.Err() == nil {

@@ -1,0 +1,156 @@
+package e2e
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet"
+)
+
+func TestSendAndItsExitCodes(t *testing.T) {
+	t.Parallel()
+	h := build(t)
+	if code, _, errOut := h.pigeon("", "send", "+447700900123", "x"); code != 3 || !strings.Contains(errOut, "pigeon gateway add") {
+		t.Errorf("without a gateway: %d %s", code, errOut)
+	}
+	h.withHarbourline()
+	for name, tt := range map[string]struct {
+		in   string
+		args []string
+		code int
+		out  string // in what is printed, or in what is complained
+	}{
+		"delivered":           {"", []string{"send", "+447700900123", "Berth 3", "--wait"}, 0, "● delivered"},
+		"handed over":         {"", []string{"send", "+447700900123", "Berth 3"}, 0, "○ queued"},
+		"from standard input": {"Berth 3\n", []string{"send", "+447700900123", "-", "-o", "json"}, 0, `"text": "Berth 3"`},
+		"undeliverable":       {"", []string{"send", "+447700900180", "Berth 3", "--wait"}, 4, "⊗ undeliverable"},
+		"rejected":            {"", []string{"send", "+447700900188", "Berth 3", "--wait"}, 4, "content_refused"},
+		"still on its way":    {"", []string{"send", "+447700900189", "Berth 3", "--wait", "--timeout", "300ms"}, 6, "It goes on without you"},
+		"refused":             {"", []string{"send", "07700900123", "Berth 3"}, 3, "no country code in front"},
+		"no text":             {"", []string{"send", "+447700900123"}, 2, "accepts 2 arg(s)"},
+		"no such option":      {"", []string{"send", "+447700900123", "x", "--urgent"}, 2, "unknown flag"},
+		"no such command":     {"", []string{"sned"}, 2, "unknown command"},
+		"no such part":        {"", []string{"message", "shwo"}, 2, "unknown command"},
+		"no such output":      {"", []string{"tally", "-o", "xml"}, 2, "accepted are table, json and csv"},
+		"no such message":     {"", []string{"message", "show", "1"}, 3, "nothing at this address"},
+		"a wrong key":         {"", []string{"tally", "--key", "guess"}, 3, "needs an API key"},
+		"nobody there":        {"", []string{"tally", "--url", "http://127.0.0.1:1"}, 1, "no answer from http://127.0.0.1:1"},
+		"a span that is none": {"", []string{"message", "find", "--since", "yesterday"}, 2, "a span back from now"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			code, out, errOut := h.pigeon(tt.in, tt.args...)
+			if code != tt.code || !strings.Contains(out+errOut, tt.out) {
+				t.Errorf("pigeon %v: %d, want %d and %q\n%s\n%s", tt.args, code, tt.code, tt.out, out, errOut)
+			}
+			if strings.Contains(errOut, "\x1b") || strings.Contains(out, "\x1b") {
+				t.Error("it draws although nobody watches")
+			}
+		})
+	}
+}
+
+func TestUnknownHasItsExitCode(t *testing.T) {
+	t.Parallel()
+	h := build(t)
+	n := spans
+	n.Dialect, n.Address, n.GiveUpAfter = "harbourline", h.FleetURL+"/harbourline", "2s"
+	n.Secrets = map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret}
+	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), n))
+	if code, out, _ := h.pigeon("", "send", "+447700900189", "silent", "--wait"); code != 5 || !strings.Contains(out, "□ unknown") {
+		t.Errorf("%d %s", code, out)
+	}
+}
+
+func TestMessageShowAndFind(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	m := h.settled(h.send(client.Draft{To: "+447700900191", Text: "Berth, \"3\"", Reference: "crossing-0740"}).ID)
+	code, out, _ := h.pigeon("", "message", "show", m.ID, "--raw")
+	for _, want := range []string{"● delivered", "own", "◌ doubtful", "the connection was cut", "receipt", "LANDED", "> POST " + h.FleetURL + "/harbourline/v2/texts", "> authorization: Bearer ‹api_key›", "< POST /receipts/harbourline/‹callback›"} {
+		if code != 0 || !strings.Contains(out, want) {
+			t.Errorf("show: %d, no %q in\n%s", code, want, out)
+		}
+	}
+	for range 4 {
+		h.send(client.Draft{To: "+447700900123", Text: "x", Kind: "bulk"})
+	}
+	_, out, errOut := h.pigeon("", "message", "find", "--kind", "bulk", "--limit", "3", "-o", "csv")
+	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+	cursor := regexp.MustCompile(`--cursor (\S+)`).FindStringSubmatch(errOut)
+	if err != nil || len(rows) != 4 || cursor == nil {
+		t.Fatalf("%v, %d rows, %s", err, len(rows), errOut)
+	}
+	_, out, errOut = h.pigeon("", "message", "find", "--kind", "bulk", "--limit", "3", "--cursor", cursor[1], "-o", "json")
+	var page client.Page
+	if err := json.Unmarshal([]byte(out), &page); err != nil || len(page.Messages) != 1 || page.Next != "" || errOut != "" {
+		t.Errorf("the last page: %v %s %s", err, out, errOut)
+	}
+	_, out, _ = h.pigeon("", "message", "find", "--reference", "crossing-0740", "--gateway-ref", m.GatewayRef, "--state", "delivered,expired", "--since", "1h", "-o", "csv")
+	if rows, err := csv.NewReader(strings.NewReader(out)).ReadAll(); err != nil || len(rows) != 2 || rows[1][0] != m.ID || rows[1][11] != m.Text {
+		t.Errorf("found %v, %v", rows, err)
+	}
+	if code, out, errOut := h.pigeon("", "message", "find", "--to", "+447700900100"); code != 0 || out != "" || !strings.Contains(errOut, "No message") {
+		t.Errorf("nothing found: %d %q %q", code, out, errOut)
+	}
+	if code, out, _ := h.pigeon("", "tally", "--reference", "crossing-0740"); code != 0 || out != "1 message = 1 delivered\n" {
+		t.Errorf("tally: %d %q", code, out)
+	}
+}
+
+func TestSettingUpFromTheCommandLine(t *testing.T) {
+	t.Parallel()
+	h := build(t)
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte(fleet.HarbourlineReceiptSecret+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	run := func(want int, args ...string) string {
+		t.Helper()
+		code, out, errOut := h.pigeon("", args...)
+		if code != want {
+			t.Errorf("pigeon %v: %d, want %d\n%s%s", args, code, want, out, errOut)
+		}
+		return out + errOut
+	}
+	address := h.FleetURL + "/harbourline"
+	if out := run(3, "gateway", "add", "harbourline", address, "--secret", "api_key=wrong"); !strings.Contains(out, "secrets.receipt_secret: is missing") {
+		t.Error(out)
+	}
+	run(2, "gateway", "add", "nowhere.yaml", address)
+	run(3, "gateway", "add", "nobody", address)
+	run(2, "gateway", "add", "harbourline", address, "--secret", "api_key=env:PIGEON_NO_SUCH_VARIABLE")
+	// A dialect file, a secret given outright and one in a file.
+	run(0, "gateway", "add", "../dialects/harbourline.yaml", address, "--name", "first", "--secret", "api_key="+fleet.HarbourlineKey, "--secret", "receipt_secret=@"+secret, "--per-second", "5")
+	if out := run(0, "gateway", "show", "first", "-o", "json"); !strings.Contains(out, `"per_second": 5`) || strings.Contains(out, fleet.HarbourlineKey) {
+		t.Error(out)
+	}
+	if out := run(0, "gateway", "list"); !strings.Contains(out, "first") || !strings.Contains(out, "One message a request as JSON") {
+		t.Error(out)
+	}
+	run(0, "sender", "add", "LH Boarding", "--default")
+	if out := run(3, "sender", "add", "Lanternholms"); !strings.Contains(out, "12 characters, at most 11") {
+		t.Error(out)
+	}
+	if out := run(0, "sender", "list", "-o", "csv"); !strings.Contains(out, "LH Boarding,alphanumeric,yes") {
+		t.Error(out)
+	}
+	if out := run(0, "send", "+447700900123", "Berth 3", "--wait"); !strings.Contains(out, "LH Boarding") {
+		t.Error(out)
+	}
+	run(0, "sender", "remove", "LH Boarding")
+	var key client.Key
+	if err := json.Unmarshal([]byte(run(0, "key", "new", "night shift", "-o", "json")), &key); err != nil || key.Key == "" {
+		t.Fatal(err)
+	}
+	run(0, "key", "revoke", key.ID)
+	if out := run(0, "key", "list"); !strings.Contains(out, "night shift") || strings.Contains(out, key.Key) {
+		t.Error(out)
+	}
+}
