@@ -80,7 +80,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 }
 
 func (a *API) health(c *gin.Context) {
-	if err := a.engine.Store.Ping(c); err != nil {
+	if err := a.engine.Store.Ping(c.Request.Context()); err != nil {
 		problem(c, http.StatusServiceUnavailable, "no-database", "The database does not answer", "")
 		return
 	}

@@ -31,7 +31,7 @@ func (a *API) send(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	m, again, err := a.engine.Intake.Accept(c, keyOf(c).ID, intake.Draft{To: draft.To, Text: draft.Text, Sender: draft.Sender,
+	m, again, err := a.engine.Intake.Accept(c.Request.Context(), keyOf(c).ID, intake.Draft{To: draft.To, Text: draft.Text, Sender: draft.Sender,
 		Kind: draft.Kind, Reference: draft.Reference, Gateway: draft.Gateway, ValidFor: draft.ValidFor}, c.GetHeader("Idempotency-Key"))
 	if err != nil {
 		a.refuse(c, err)
@@ -81,12 +81,12 @@ func (a *API) message(c *gin.Context) {
 	if !ok {
 		return
 	}
-	m, err := a.engine.Store.Message(c, id)
+	m, err := a.engine.Store.Message(c.Request.Context(), id)
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
-	timeline, err := a.engine.Store.Timeline(c, id)
+	timeline, err := a.engine.Store.Timeline(c.Request.Context(), id)
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -115,7 +115,7 @@ func (a *API) message(c *gin.Context) {
 }
 
 func (a *API) addRaw(c *gin.Context, evidence []client.Evidence, timeline []store.Evidence) error {
-	exchanges, receipts, err := a.engine.Store.Exchanges(c, timeline)
+	exchanges, receipts, err := a.engine.Store.Exchanges(c.Request.Context(), timeline)
 	if err != nil {
 		return err
 	}
@@ -248,7 +248,7 @@ func (a *API) find(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	found, err := a.engine.Store.Find(c, f, after, limit+1)
+	found, err := a.engine.Store.Find(c.Request.Context(), f, after, limit+1)
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -270,7 +270,7 @@ func (a *API) tally(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	t, err := a.engine.Store.Tally(c, f)
+	t, err := a.engine.Store.Tally(c.Request.Context(), f)
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -300,14 +300,14 @@ func (a *API) follow(c *gin.Context) {
 	}
 	changed, end := a.engine.Hub.Message(id)
 	defer end()
-	m, err := a.engine.Store.Message(c, id)
+	m, err := a.engine.Store.Message(c.Request.Context(), id)
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
 	a.stream(c, changed, func(first bool) (any, bool) {
 		if !first {
-			now, err := a.engine.Store.Message(c, id)
+			now, err := a.engine.Store.Message(c.Request.Context(), id)
 			if err != nil || now.ChangedAt.Equal(m.ChangedAt) && now.State == m.State {
 				return nil, false
 			}

@@ -30,7 +30,7 @@ func (a *API) needKey(c *gin.Context) {
 	if !ok {
 		presented, _ = c.Cookie(cookie)
 	}
-	key, err := a.engine.Keys.Check(c, strings.TrimSpace(presented))
+	key, err := a.engine.Keys.Check(c.Request.Context(), strings.TrimSpace(presented))
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -46,7 +46,7 @@ func (a *API) signIn(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	key, err := a.engine.Keys.Check(c, strings.TrimSpace(login.Key))
+	key, err := a.engine.Keys.Check(c.Request.Context(), strings.TrimSpace(login.Key))
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -125,7 +125,7 @@ func (a *API) addGateway(c *gin.Context) {
 		a.refuse(c, faults)
 		return
 	}
-	g, err := a.engine.Roster.Add(c, setup, a.engine.Now())
+	g, err := a.engine.Roster.Add(c.Request.Context(), setup, a.engine.Now())
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -152,7 +152,7 @@ func (a *API) addSender(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	s, err := a.engine.Roster.AddSender(c, n.Sender, n.Default, a.engine.Now())
+	s, err := a.engine.Roster.AddSender(c.Request.Context(), n.Sender, n.Default, a.engine.Now())
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -161,7 +161,7 @@ func (a *API) addSender(c *gin.Context) {
 }
 
 func (a *API) removeSender(c *gin.Context) {
-	if err := a.engine.Roster.RemoveSender(c, c.Param("sender")); err != nil {
+	if err := a.engine.Roster.RemoveSender(c.Request.Context(), c.Param("sender")); err != nil {
 		a.refuse(c, err)
 		return
 	}
@@ -173,7 +173,7 @@ func wireKey(k store.Key) client.Key {
 }
 
 func (a *API) keys(c *gin.Context) {
-	all, err := a.engine.Store.Keys(c)
+	all, err := a.engine.Store.Keys(c.Request.Context())
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -191,7 +191,7 @@ func (a *API) newKey(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	record, key, err := a.engine.Keys.New(c, n.Name)
+	record, key, err := a.engine.Keys.New(c.Request.Context(), n.Name)
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -206,7 +206,7 @@ func (a *API) revokeKey(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if err := a.engine.Keys.Revoke(c, id); err != nil {
+	if err := a.engine.Keys.Revoke(c.Request.Context(), id); err != nil {
 		a.refuse(c, err)
 		return
 	}
@@ -221,7 +221,7 @@ func (a *API) receipt(c *gin.Context) {
 		return
 	}
 	header := courier.FlatHeader(c.Request.Header)
-	answer, err := a.engine.Receipts.Take(c, c.Param("gateway"), c.Param("secret"), dialect.Incoming{
+	answer, err := a.engine.Receipts.Take(c.Request.Context(), c.Param("gateway"), c.Param("secret"), dialect.Incoming{
 		Method: c.Request.Method, Query: strings.ToValidUTF8(c.Request.URL.RawQuery, ""), Header: header, Body: body})
 	switch {
 	case err == nil:

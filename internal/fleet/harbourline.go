@@ -108,7 +108,7 @@ func (h *Harbourline) submit(w http.ResponseWriter, r *http.Request) {
 	}
 	turned := h.turned[in.Ref]
 	h.mu.Unlock()
-	if known != nil { // the same reference twice is one text
+	if known != nil { // the same reference twice is one text; its id never changes
 		answer(w, http.StatusAccepted, map[string]any{"outcome": "taken", "id": known.ID, "parts": known.Parts, "repeated": true})
 		return
 	}
@@ -165,6 +165,11 @@ func loopback(host string) bool {
 // take writes a text into the ledger and sets its fate going.
 func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 	h.mu.Lock()
+	if known := h.byRef[ref]; known != nil { // both came at the same time
+		known.Submissions++
+		h.mu.Unlock()
+		return known
+	}
 	n := len(h.order) + 1
 	now := time.Now().UTC()
 	// The id follows from the reference, so that it means the same text after
@@ -194,7 +199,7 @@ func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 				h.status(e, status, reason)
 			}
 			for range receipts {
-				h.push(e.event(true), e.Report, 0, h.receiptSecret)
+				h.push(h.event(e, true), e.Report, 0, h.receiptSecret)
 			}
 		})
 	}
@@ -210,13 +215,13 @@ func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 	case endEarly:
 		arrive() // pushed by submit, before it answers
 	case endMute:
-		later(wait, func() { arrive(); h.push(e.event(false), e.Report, 0, h.receiptSecret) })
+		later(wait, func() { arrive(); h.push(h.event(e, false), e.Report, 0, h.receiptSecret) })
 	case endBackwards:
 		later(wait, func() {
 			h.status(e, "AFLOAT", "")
-			afloat := e.event(true)
+			afloat := h.event(e, true)
 			arrive()
-			h.push(e.event(true), e.Report, 0, h.receiptSecret)
+			h.push(h.event(e, true), e.Report, 0, h.receiptSecret)
 			later(400*time.Millisecond, func() { h.push(afloat, e.Report, 0, h.receiptSecret) })
 		})
 	case endContested:
@@ -224,7 +229,7 @@ func (h *Harbourline) take(from, to, text, ref, report, ending string) *Entry {
 		end(wait+500*time.Millisecond, "LANDED", "", 1)
 	case endForged:
 		later(50*time.Millisecond, func() {
-			forged := e.event(true)
+			forged := h.event(e, true)
 			forged["status"], forged["reason"] = "NONUMBER", "Forged"
 			h.push(forged, e.Report, giveUp, "not the secret")
 		})
@@ -244,7 +249,9 @@ func (h *Harbourline) status(e *Entry, status, reason string) {
 }
 
 // event is what a receipt says of a text as it is.
-func (e *Entry) event(withRef bool) map[string]any {
+func (h *Harbourline) event(e *Entry, withRef bool) map[string]any {
+	h.mu.Lock()
+	defer h.mu.Unlock()
 	event := map[string]any{"id": e.ID, "status": e.Status, "time": e.StatusAt.Format(time.RFC3339Nano)}
 	if withRef {
 		event["ref"] = e.Ref
@@ -273,8 +280,8 @@ func (h *Harbourline) push(event map[string]any, to string, tries int, secret st
 }
 
 func (h *Harbourline) pushNow(ctx context.Context, e *Entry) {
-	if e.Report != "" && !h.post(ctx, e.event(false), e.Report, h.receiptSecret) {
-		h.push(e.event(false), e.Report, 1, h.receiptSecret)
+	if e.Report != "" && !h.post(ctx, h.event(e, false), e.Report, h.receiptSecret) {
+		h.push(h.event(e, false), e.Report, 1, h.receiptSecret)
 	}
 }
 

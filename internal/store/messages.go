@@ -206,13 +206,14 @@ func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message
 	return late, err
 }
 
-// TakeSilent takes messages that are due to be asked about, and postpones each
-// by a lease, so that a crash or another instance does not ask twice at once.
-func (s *Store) TakeSilent(ctx context.Context, now time.Time, lease time.Duration, most int) ([]Message, error) {
+// TakeSilent takes messages of a gateway that are due to be looked after, and
+// postpones each by a lease, so that another instance does not ask about them
+// at the same time.
+func (s *Store) TakeSilent(ctx context.Context, gateway uuid.UUID, now time.Time, lease time.Duration, most int) ([]Message, error) {
 	var silent []Message
 	err := s.db.WithContext(ctx).Raw(`UPDATE messages SET ask_at = ? WHERE id IN (
-			SELECT id FROM messages WHERE ask_at <= ? ORDER BY ask_at LIMIT ? FOR UPDATE SKIP LOCKED)
-		RETURNING *`, now.Add(lease), now, most).Scan(&silent).Error
+			SELECT id FROM messages WHERE gateway_id = ? AND ask_at <= ? ORDER BY ask_at LIMIT ? FOR UPDATE SKIP LOCKED)
+		RETURNING *`, now.Add(lease), gateway, now, most).Scan(&silent).Error
 	if err != nil {
 		return nil, fmt.Errorf("taking silent messages: %w", err)
 	}

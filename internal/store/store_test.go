@@ -269,7 +269,12 @@ func TestLease(t *testing.T) {
 		t.Errorf("a second gateway of the name: %v", err)
 	}
 	take := func(who uuid.UUID, span time.Duration) Lease {
-		return must[Lease](t)(s.TakeLease(t.Context(), g.ID, who, span))
+		l := must[Lease](t)(s.TakeLease(t.Context(), g.ID, who, span))
+		if l.Idle < 0 || l.Clean && l.Idle != 0 {
+			t.Errorf("idle for %v", l.Idle)
+		}
+		l.Idle = 0
+		return l
 	}
 	a, b := uuid.New(), uuid.New()
 	if got := take(a, time.Hour); got != (Lease{Held: true, Fresh: true, Clean: true}) {

@@ -8,20 +8,22 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/dispatch"
+	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
 
 const (
-	setMost    = 200
+	lateMost   = 500
+	silentMost = 40
 	asksAtOnce = 8
-	// lease is how long a message that is being asked about is left alone by
-	// others; a crash delays its next query by as much.
-	lease = 20 * time.Second
+	pause      = 250 * time.Millisecond
 )
 
 // Chase looks after silent messages.
@@ -31,23 +33,40 @@ type Chase struct {
 	Log     *slog.Logger
 }
 
-// Run looks after messages until ctx ends.
+// Run looks after messages until ctx ends: those of each gateway by
+// themselves, so that one that does not answer holds up no other.
 func (c *Chase) Run(ctx context.Context) {
-	tick := time.NewTicker(250 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		for _, round := range []func(context.Context) (bool, error){c.closeLate, c.look} {
-			for more := true; more && ctx.Err() == nil; {
-				var err error
-				if more, err = round(ctx); err != nil && ctx.Err() == nil {
-					c.Log.Error("looking after silent messages", "error", err)
-					break
-				}
+	var loops sync.WaitGroup
+	defer loops.Wait()
+	known := map[uuid.UUID]bool{}
+	c.every(ctx, func() (bool, error) {
+		for _, g := range c.Course.Roster.All() {
+			if !known[g.ID] {
+				known[g.ID] = true
+				loops.Go(func() {
+					c.every(ctx, func() (bool, error) { return c.look(ctx, g) })
+				})
 			}
+		}
+		return c.closeLate(ctx)
+	})
+}
+
+// every does a round again and again: at once while there is more, else after
+// a pause.
+func (c *Chase) every(ctx context.Context, round func() (more bool, err error)) {
+	tick := time.NewTicker(pause)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		more, err := round()
+		if err != nil && ctx.Err() == nil {
+			c.Log.Error("looking after silent messages", "error", err)
+		}
+		if more && err == nil {
+			continue
 		}
 		select {
 		case <-ctx.Done():
-			return
 		case <-tick.C:
 		}
 	}
@@ -58,11 +77,11 @@ func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
 	var evidence []store.Evidence
 	err = c.Course.Store.Transact(ctx, func(s *store.Store) error {
 		now := c.Course.Now()
-		late, err := s.TooLate(ctx, now, setMost)
+		late, err := s.TooLate(ctx, now, lateMost)
 		if err != nil {
 			return err
 		}
-		more = len(late) == setMost
+		more = len(late) == lateMost
 		for _, m := range late {
 			evidence = append(evidence, course.ByClock(m, now, delivery.Expired, delivery.TooLate, "its validity ended before it could go"))
 		}
@@ -74,10 +93,12 @@ func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
 	return more, err
 }
 
-// look takes the messages that are due to be looked after.
-func (c *Chase) look(ctx context.Context) (bool, error) {
+// look takes a gateway's messages that are due to be looked after, and does
+// for each what can be done. A crash in between delays them by the lease.
+func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err error) {
 	now := c.Course.Now()
-	silent, err := c.Course.Store.TakeSilent(ctx, now, lease, setMost)
+	lease := g.Timeout()*silentMost/asksAtOnce + 5*time.Second
+	silent, err := c.Course.Store.TakeSilent(ctx, g.ID, now, lease, silentMost)
 	if err != nil || len(silent) == 0 {
 		return false, err
 	}
@@ -86,38 +107,22 @@ func (c *Chase) look(ctx context.Context) (bool, error) {
 	gate := make(chan struct{}, asksAtOnce)
 	for i := range silent {
 		m := &silent[i]
-		g := c.Course.Roster.ByID(m.GatewayID)
-		if g == nil {
-			continue
-		}
+		over := m.GiveUpAt != nil && !now.Before(*m.GiveUpAt)
 		switch {
-		case m.GiveUpAt != nil && !now.Before(*m.GiveUpAt):
-			found.add(course.ByClock(*m, now, delivery.Unknown, "", "the time in which anyone might have told us is over"), nil)
-		case m.State == delivery.Doubtful && course.MayResubmit(m, g, now):
+		case !over && m.State == delivery.Doubtful && course.MayResubmit(m, g, now):
 			note := "to be submitted again: the gateway takes the same reference twice for one message"
 			if !g.Dialect.HonoursReference() {
 				note = "to be submitted again: a passcode twice harms nobody"
 			}
-			found.add(course.Own(*m, now, delivery.Queued, m.Attempts, note), nil)
+			found.add(nil, course.Own(*m, now, delivery.Queued, m.Attempts, note))
 		case g.Dialect.CanAsk(m.GatewayRef):
 			gate <- struct{}{}
 			asking.Go(func() {
 				defer func() { <-gate }()
-				request, err := g.Dialect.QueryRequest(dialect.Message{ID: m.ID.String(), GatewayRef: m.GatewayRef}, g.Secrets)
-				if err != nil {
-					c.Log.Error("building a status query", "gateway", g.Name, "error", err)
-					return
-				}
-				reply, fate, exchange := c.Courier.Carry(ctx, g, "query", request)
-				at := c.Course.Now()
-				e := store.Evidence{ID: store.NewID(), MessageID: m.ID, At: at, Source: delivery.Query, Attempt: m.Attempts, GatewayID: &m.GatewayID, ExchangeID: &exchange.ID}
-				if fate == courier.Answered {
-					understand(&e, m, g.Dialect.ReadQuery(reply, at))
-				} else {
-					e.Note = "asked: " + exchange.Error
-				}
-				found.add(e, &exchange)
+				c.ask(ctx, g, m, over, &found)
 			})
+		case over:
+			found.add(nil, giveUp(m, now))
 		}
 	}
 	asking.Wait()
@@ -127,15 +132,9 @@ func (c *Chase) look(ctx context.Context) (bool, error) {
 		now := c.Course.Now()
 		for i := range silent {
 			m := &silent[i]
-			g := c.Course.Roster.ByID(m.GatewayID)
-			if g == nil {
-				m.AskAt = nil
-				continue
-			}
+			m.AskAt = m.GiveUpAt
 			if g.Dialect.CanAsk(m.GatewayRef) {
 				m.AskAt = course.AskAgain(m, g, now)
-			} else {
-				m.AskAt = m.GiveUpAt
 			}
 			m.Asks++
 		}
@@ -150,7 +149,34 @@ func (c *Chase) look(ctx context.Context) (bool, error) {
 	if err == nil {
 		c.Course.Announce(found.evidence)
 	}
-	return len(silent) == setMost, err
+	return len(silent) == silentMost, err
+}
+
+// ask makes a status query. When the time is over it is the last one: unless
+// it brings the end, the message is given up.
+func (c *Chase) ask(ctx context.Context, g *roster.Gateway, m *store.Message, last bool, found *finding) {
+	request, err := g.Dialect.QueryRequest(dialect.Message{ID: m.ID.String(), GatewayRef: m.GatewayRef}, g.Secrets)
+	if err != nil {
+		c.Log.Error("building a status query", "gateway", g.Name, "error", err)
+		return
+	}
+	reply, fate, exchange := c.Courier.Carry(ctx, g, "query", request)
+	at := c.Course.Now()
+	e := store.Evidence{ID: store.NewID(), MessageID: m.ID, At: at, Source: delivery.Query, Attempt: m.Attempts, GatewayID: &m.GatewayID, ExchangeID: &exchange.ID}
+	if fate == courier.Answered {
+		understand(&e, m, g.Dialect.ReadQuery(reply, at))
+	} else {
+		e.Note = "asked: " + exchange.Error
+	}
+	if last && !e.Claim.Final() {
+		found.add(&exchange, e, giveUp(m, at))
+		return
+	}
+	found.add(&exchange, e)
+}
+
+func giveUp(m *store.Message, now time.Time) store.Evidence {
+	return course.ByClock(*m, now, delivery.Unknown, "", "the time in which anyone might have told us is over")
 }
 
 // resubmitNow lets what may be submitted again go without a further pause; it
@@ -172,10 +198,10 @@ type finding struct {
 	exchanges []store.Exchange
 }
 
-func (f *finding) add(e store.Evidence, exchange *store.Exchange) {
+func (f *finding) add(exchange *store.Exchange, evidence ...store.Evidence) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.evidence = append(f.evidence, e)
+	f.evidence = append(f.evidence, evidence...)
 	if exchange != nil {
 		f.exchanges = append(f.exchanges, *exchange)
 	}

@@ -85,7 +85,7 @@ func (c *Course) plan(before, m *store.Message, now time.Time, waits Plan) {
 		return
 	}
 	in := func(d time.Duration) *time.Time { t := now.Add(d); return &t }
-	if m.GiveUpAt == nil && m.Attempts > 0 {
+	if before.Attempts != m.Attempts { // the last submission counts
 		m.GiveUpAt = in(g.GiveUpAfter())
 	}
 	m.Asks, m.AskAt = 0, nil

@@ -123,7 +123,9 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 
 	if lease.Fresh {
 		if err := k.adopt(work); err != nil {
-			log.Error("adopting what was being sent", "error", err)
+			if work.Err() == nil {
+				log.Error("adopting what was being sent", "error", err)
+			}
 			return
 		}
 		if !lease.Clean {

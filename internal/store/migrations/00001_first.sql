@@ -74,7 +74,7 @@ CREATE TABLE messages (
 CREATE INDEX messages_to_send ON messages (gateway_id, lane, due_at) WHERE state = 'queued';
 CREATE INDEX messages_sending ON messages (gateway_id) WHERE state = 'sending';
 CREATE INDEX messages_too_late ON messages (valid_until) WHERE state IN ('held', 'queued');
-CREATE INDEX messages_to_ask ON messages (ask_at) WHERE ask_at IS NOT NULL;
+CREATE INDEX messages_to_ask ON messages (gateway_id, ask_at) WHERE ask_at IS NOT NULL;
 CREATE INDEX messages_by_gateway_ref ON messages (gateway_ref, gateway_id) WHERE gateway_ref <> '';
 CREATE INDEX messages_by_number ON messages (to_number, id);
 CREATE INDEX messages_by_state ON messages (state, id);
