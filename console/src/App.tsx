@@ -7,6 +7,7 @@ import { MessagePage } from "./pages/MessagePage";
 import { Messages } from "./pages/Messages";
 import { Send } from "./pages/Send";
 import { SignIn } from "./pages/SignIn";
+import { Icon } from "./parts/Icon";
 import { Mark } from "./parts/Mark";
 import { Refused } from "./parts/Refused";
 
@@ -38,12 +39,12 @@ function Rooms({ phone }: { phone: string }) {
     <div className="frame">
       <nav className="rail" aria-label="Rooms">
         <div className="brand"><Mark />Calm Pigeon</div>
-        <NavLink to="/" end>Messages</NavLink>
-        <NavLink to="/send">Send one</NavLink>
+        <NavLink to="/" end><Icon name="messages" />Messages</NavLink>
+        <NavLink to="/send"><Icon name="send" />Send one</NavLink>
         <div className="foot">
-          {phone && <a href={phone} target="_blank" rel="noreferrer">Practice phone</a>}
-          <button onClick={theme.toggle}>{theme.dark ? "Light" : "Dark"}</button>
-          <button onClick={signOut}>Sign out</button>
+          {phone && <a href={phone} target="_blank" rel="noreferrer"><Icon name="phone" />Practice phone</a>}
+          <button onClick={theme.toggle}><Icon name={theme.dark ? "light" : "dark"} />{theme.dark ? "Light" : "Dark"}</button>
+          <button onClick={signOut}><Icon name="signOut" />Sign out</button>
         </div>
       </nav>
       <main>

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -14,55 +13,57 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 )
 
+// The json names of records that are written in sets are their columns.
+
 // Message is the record of a message. State, Cause, Rivals, Attempts and
 // GatewayRef are what Fold made of its evidence, and are written nowhere but
 // in [Store.Append].
 type Message struct {
 	ID         uuid.UUID      `json:"id"`
-	KeyID      uuid.UUID      `json:"-"`
+	KeyID      uuid.UUID      `json:"key_id"`
 	GatewayID  uuid.UUID      `json:"gateway_id"`
-	ToNumber   string         `json:"-"`
-	Sender     string         `json:"-"`
-	Kind       string         `json:"-"`
-	Lane       int            `json:"-"`
-	Text       string         `json:"-"`
-	Encoding   string         `json:"-"`
-	Units      int            `json:"-"`
-	Segments   int            `json:"-"`
-	Reference  string         `json:"-"`
+	ToNumber   string         `json:"to_number"`
+	Sender     string         `json:"sender"`
+	Kind       string         `json:"kind"`
+	Lane       int            `json:"lane"`
+	Text       string         `json:"text"`
+	Encoding   string         `json:"encoding"`
+	Units      int            `json:"units"`
+	Segments   int            `json:"segments"`
+	Reference  string         `json:"reference"`
 	State      delivery.State `json:"state"`
 	Cause      delivery.Cause `json:"cause"`
 	Rivals     string         `json:"rivals"` // states joined by commas
 	Attempts   int            `json:"attempts"`
 	GatewayRef string         `json:"gateway_ref"`
 	DueAt      time.Time      `json:"due_at"`
-	ValidUntil time.Time      `json:"-"`
+	ValidUntil time.Time      `json:"valid_until"`
 	AskAt      *time.Time     `json:"ask_at"`
 	Asks       int            `json:"asks"`
 	GiveUpAt   *time.Time     `json:"give_up_at"`
-	CreatedAt  time.Time      `json:"-" gorm:"autoCreateTime:false"`
+	CreatedAt  time.Time      `json:"created_at" gorm:"autoCreateTime:false"`
 	ChangedAt  time.Time      `json:"changed_at"`
 	SettledAt  *time.Time     `json:"settled_at"`
 }
 
 // Evidence is the record of one fact about a message. It is only ever added.
 type Evidence struct {
-	ID         uuid.UUID
-	MessageID  uuid.UUID
-	At         time.Time
-	Source     delivery.Source
-	Claim      delivery.State
-	Cause      delivery.Cause
-	Attempt    int
-	Part       int
-	Parts      int
-	GatewayID  *uuid.UUID
-	GatewayRef string
-	Code       string
-	Note       string
-	GatewayAt  *time.Time
-	ExchangeID *uuid.UUID
-	ReceiptID  *uuid.UUID
+	ID         uuid.UUID       `json:"id"`
+	MessageID  uuid.UUID       `json:"message_id"`
+	At         time.Time       `json:"at"`
+	Source     delivery.Source `json:"source"`
+	Claim      delivery.State  `json:"claim"`
+	Cause      delivery.Cause  `json:"cause"`
+	Attempt    int             `json:"attempt"`
+	Part       int             `json:"part"`
+	Parts      int             `json:"parts"`
+	GatewayID  *uuid.UUID      `json:"gateway_id"`
+	GatewayRef string          `json:"gateway_ref"`
+	Code       string          `json:"code"`
+	Note       string          `json:"note"`
+	GatewayAt  *time.Time      `json:"gateway_at"`
+	ExchangeID *uuid.UUID      `json:"exchange_id"`
+	ReceiptID  *uuid.UUID      `json:"receipt_id"`
 }
 
 // TableName names the table; evidence has no plural.
@@ -148,10 +149,10 @@ func (s *Store) Accept(ctx context.Context, set []Acceptance) ([]*Idempotency, e
 		if len(messages) == 0 {
 			return nil
 		}
-		if err := s.db.CreateInBatches(&messages, 500).Error; err != nil {
+		if err := insert(s.db, "messages", messages); err != nil {
 			return err
 		}
-		return s.db.CreateInBatches(&evidence, 1000).Error
+		return insert(s.db, "evidence", evidence)
 	})
 	if err != nil {
 		return nil, fmt.Errorf("accepting %d messages: %w", len(set), err)
@@ -223,10 +224,6 @@ func (s *Store) TakeSilent(ctx context.Context, gateway uuid.UUID, now time.Time
 // Postpone writes when messages are looked after next, unless they have moved
 // meanwhile.
 func (s *Store) Postpone(ctx context.Context, messages []Message) error {
-	rows, err := json.Marshal(messages)
-	if err != nil {
-		return err
-	}
 	// In the order of ids, as Append locks, so that the two never wait for each
 	// other.
 	return s.db.WithContext(ctx).Exec(`WITH n AS (
@@ -234,7 +231,7 @@ func (s *Store) Postpone(ctx context.Context, messages []Message) error {
 		locked AS (SELECT id FROM messages WHERE id IN (SELECT id FROM n) ORDER BY id FOR UPDATE)
 		UPDATE messages m SET ask_at = n.ask_at, asks = n.asks
 		FROM n JOIN locked USING (id)
-		WHERE m.id = n.id AND m.state = n.state AND m.attempts = n.attempts AND m.ask_at IS NOT NULL`, string(rows)).Error
+		WHERE m.id = n.id AND m.state = n.state AND m.attempts = n.attempts AND m.ask_at IS NOT NULL`, rows(messages)).Error
 }
 
 // Append adds evidence and folds every message it speaks of anew, in one
@@ -254,7 +251,7 @@ func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, 
 		}
 		// Always in the order of ids: two sets that meet wait, and never for
 		// each other.
-		if err := s.db.Clauses(clause.Locking{Strength: "UPDATE"}).Omit("text").Where("id IN ?", ids).Order("id").Find(&messages).Error; err != nil {
+		if err := s.db.Clauses(clause.Locking{Strength: "UPDATE"}).Omit("text").Where("id = ANY(?::uuid[])", list(ids)).Order("id").Find(&messages).Error; err != nil {
 			return err
 		}
 		index := make(map[uuid.UUID]int, len(messages))
@@ -270,11 +267,11 @@ func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, 
 		if len(known) == 0 {
 			return nil
 		}
-		if err := s.db.CreateInBatches(&known, 1000).Error; err != nil {
+		if err := insert(s.db, "evidence", known); err != nil {
 			return err
 		}
 		var all []Evidence
-		if err := s.db.Where("message_id IN ?", ids).Find(&all).Error; err != nil {
+		if err := s.db.Where("message_id = ANY(?::uuid[])", list(ids)).Find(&all).Error; err != nil {
 			return err
 		}
 		facts := make([][]delivery.Evidence, len(messages))
@@ -314,10 +311,6 @@ func (m *Message) apply(o delivery.Outcome, now time.Time) {
 // update writes what Append changes, as one statement: the rows travel as one
 // JSON parameter.
 func (s *Store) update(messages []Message) error {
-	rows, err := json.Marshal(messages)
-	if err != nil {
-		return err
-	}
 	return s.db.Exec(`UPDATE messages m SET
 			gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals, attempts = n.attempts,
 			gateway_ref = n.gateway_ref, due_at = n.due_at, ask_at = n.ask_at, asks = n.asks, give_up_at = n.give_up_at,
@@ -325,7 +318,7 @@ func (s *Store) update(messages []Message) error {
 		FROM jsonb_to_recordset(?::jsonb) AS n (id uuid, gateway_id uuid, state text, cause text, rivals text, attempts int,
 			gateway_ref text, due_at timestamptz, ask_at timestamptz, asks int, give_up_at timestamptz,
 			changed_at timestamptz, settled_at timestamptz)
-		WHERE m.id = n.id`, string(rows)).Error
+		WHERE m.id = n.id`, rows(messages)).Error
 }
 
 // Filter chooses messages. Zero fields choose all.
@@ -416,19 +409,19 @@ func (s *Store) Timeline(ctx context.Context, message uuid.UUID) ([]Evidence, er
 // gateway's id match none: it would be a guess.
 func (s *Store) Match(ctx context.Context, claims []Stray) (map[uuid.UUID]Message, error) {
 	var ids []uuid.UUID
-	var refs [][]any
+	var refs []gatewayRef
 	for _, c := range claims {
 		if id, err := uuid.Parse(c.Reference); err == nil {
 			ids = append(ids, id)
 		}
 		if c.GatewayRef != "" {
-			refs = append(refs, []any{c.GatewayRef, c.GatewayID})
+			refs = append(refs, gatewayRef{c.GatewayRef, c.GatewayID})
 		}
 	}
 	byID, byRef, twice := map[uuid.UUID]Message{}, map[string]Message{}, map[string]bool{}
 	var found []Message
 	if len(ids) > 0 {
-		if err := s.db.WithContext(ctx).Omit("text").Where("id IN ?", ids).Find(&found).Error; err != nil {
+		if err := s.db.WithContext(ctx).Omit("text").Where("id = ANY(?::uuid[])", list(ids)).Find(&found).Error; err != nil {
 			return nil, fmt.Errorf("matching by reference: %w", err)
 		}
 		for _, m := range found {
@@ -437,7 +430,7 @@ func (s *Store) Match(ctx context.Context, claims []Stray) (map[uuid.UUID]Messag
 	}
 	if len(refs) > 0 {
 		found = nil
-		if err := s.db.WithContext(ctx).Omit("text").Where("gateway_ref <> '' AND (gateway_ref, gateway_id) IN ?", refs).Find(&found).Error; err != nil {
+		if err := s.db.WithContext(ctx).Omit("text").Where("gateway_ref <> '' AND (gateway_ref, gateway_id) IN ("+refRows+")", rows(refs)).Find(&found).Error; err != nil {
 			return nil, fmt.Errorf("matching by the gateway's id: %w", err)
 		}
 		for _, m := range found {

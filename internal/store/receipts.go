@@ -13,57 +13,57 @@ import (
 
 // Receipt is a callback as it came in.
 type Receipt struct {
-	ID         uuid.UUID
-	GatewayID  uuid.UUID
-	ReceivedAt time.Time
-	Method     string
-	Query      string
-	Header     map[string]string `gorm:"serializer:json"`
-	Body       []byte
-	Genuine    bool
-	Problem    string
-	SettledAt  *time.Time
+	ID         uuid.UUID         `json:"id"`
+	GatewayID  uuid.UUID         `json:"gateway_id"`
+	ReceivedAt time.Time         `json:"received_at"`
+	Method     string            `json:"method"`
+	Query      string            `json:"query"`
+	Header     map[string]string `json:"header" gorm:"serializer:json"`
+	Body       Bytes             `json:"body"`
+	Genuine    bool              `json:"genuine"`
+	Problem    string            `json:"problem"`
+	SettledAt  *time.Time        `json:"settled_at"`
 }
 
 // Stray is a claim that matches no message yet.
 type Stray struct {
-	ID         uuid.UUID
-	GatewayID  uuid.UUID
-	GatewayRef string
-	Reference  string
-	At         time.Time
-	Claim      delivery.State
-	Cause      delivery.Cause
-	Part       int
-	Parts      int
-	Code       string
-	Note       string
-	GatewayAt  *time.Time
-	ReceiptID  uuid.UUID
-	LookAt     *time.Time
-	Looks      int
+	ID         uuid.UUID      `json:"id"`
+	GatewayID  uuid.UUID      `json:"gateway_id"`
+	GatewayRef string         `json:"gateway_ref"`
+	Reference  string         `json:"reference"`
+	At         time.Time      `json:"at"`
+	Claim      delivery.State `json:"claim"`
+	Cause      delivery.Cause `json:"cause"`
+	Part       int            `json:"part"`
+	Parts      int            `json:"parts"`
+	Code       string         `json:"code"`
+	Note       string         `json:"note"`
+	GatewayAt  *time.Time     `json:"gateway_at"`
+	ReceiptID  uuid.UUID      `json:"receipt_id"`
+	LookAt     *time.Time     `json:"look_at"`
+	Looks      int            `json:"looks"`
 }
 
 // Exchange is a raw exchange with a gateway, its secrets masked.
 type Exchange struct {
-	ID            uuid.UUID
-	GatewayID     uuid.UUID
-	Purpose       string // submit or query
-	Method        string
-	URL           string
-	RequestHeader map[string]string `gorm:"serializer:json"`
-	RequestBody   []byte
-	Status        int
-	ReplyHeader   map[string]string `gorm:"serializer:json"`
-	ReplyBody     []byte
-	Error         string
-	StartedAt     time.Time
-	TookUs        int64
+	ID            uuid.UUID         `json:"id"`
+	GatewayID     uuid.UUID         `json:"gateway_id"`
+	Purpose       string            `json:"purpose"` // submit or query
+	Method        string            `json:"method"`
+	URL           string            `json:"url"`
+	RequestHeader map[string]string `json:"request_header" gorm:"serializer:json"`
+	RequestBody   Bytes             `json:"request_body"`
+	Status        int               `json:"status"`
+	ReplyHeader   map[string]string `json:"reply_header" gorm:"serializer:json"`
+	ReplyBody     Bytes             `json:"reply_body"`
+	Error         string            `json:"error"`
+	StartedAt     time.Time         `json:"started_at"`
+	TookUs        int64             `json:"took_us"`
 }
 
 // StoreReceipts commits callbacks as they came in.
 func (s *Store) StoreReceipts(ctx context.Context, receipts []Receipt) error {
-	if err := s.db.WithContext(ctx).CreateInBatches(&receipts, 500).Error; err != nil {
+	if err := insert(s.db.WithContext(ctx), "receipts", receipts); err != nil {
 		return fmt.Errorf("storing %d receipts: %w", len(receipts), err)
 	}
 	return nil
@@ -71,10 +71,7 @@ func (s *Store) StoreReceipts(ctx context.Context, receipts []Receipt) error {
 
 // StoreExchanges keeps raw exchanges.
 func (s *Store) StoreExchanges(ctx context.Context, exchanges []Exchange) error {
-	if len(exchanges) == 0 {
-		return nil
-	}
-	if err := s.db.WithContext(ctx).CreateInBatches(&exchanges, 500).Error; err != nil {
+	if err := insert(s.db.WithContext(ctx), "exchanges", exchanges); err != nil {
 		return fmt.Errorf("storing %d exchanges: %w", len(exchanges), err)
 	}
 	return nil
@@ -106,15 +103,12 @@ func (s *Store) SettleReceipts(ctx context.Context, now time.Time, receipts []Re
 	if len(well) == 0 {
 		return nil
 	}
-	return s.db.WithContext(ctx).Exec("UPDATE receipts SET settled_at = ? WHERE id IN ?", now, well).Error
+	return s.db.WithContext(ctx).Exec("UPDATE receipts SET settled_at = ? WHERE id = ANY(?::uuid[])", now, list(well)).Error
 }
 
 // AddStrays keeps claims whose message is not known yet.
 func (s *Store) AddStrays(ctx context.Context, strays []Stray) error {
-	if len(strays) == 0 {
-		return nil
-	}
-	return s.db.WithContext(ctx).CreateInBatches(&strays, 1000).Error
+	return insert(s.db.WithContext(ctx), "strays", strays)
 }
 
 // TakeStrays locks strays whose message is to be looked for. Call it within
@@ -130,17 +124,17 @@ func (s *Store) TakeStrays(ctx context.Context, now time.Time, most int) ([]Stra
 // known due at once. One that somebody is looking at just now is passed over:
 // it will be looked at again.
 func (s *Store) CallStrays(ctx context.Context, now time.Time, known []Message) error {
-	var refs [][]any
+	var refs []gatewayRef
 	for _, m := range known {
 		if m.GatewayRef != "" {
-			refs = append(refs, []any{m.GatewayRef, m.GatewayID})
+			refs = append(refs, gatewayRef{m.GatewayRef, m.GatewayID})
 		}
 	}
 	if len(refs) == 0 {
 		return nil
 	}
 	return s.db.WithContext(ctx).Exec(`UPDATE strays SET look_at = ? WHERE id IN (
-		SELECT id FROM strays WHERE (gateway_ref, gateway_id) IN ? FOR UPDATE SKIP LOCKED)`, now, refs).Error
+		SELECT id FROM strays WHERE (gateway_ref, gateway_id) IN (`+refRows+`) FOR UPDATE SKIP LOCKED)`, now, rows(refs)).Error
 }
 
 // DropStrays removes strays that found their message.
@@ -148,7 +142,7 @@ func (s *Store) DropStrays(ctx context.Context, ids []uuid.UUID) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	return s.db.WithContext(ctx).Where("id IN ?", ids).Delete(&Stray{}).Error
+	return s.db.WithContext(ctx).Where("id = ANY(?::uuid[])", list(ids)).Delete(&Stray{}).Error
 }
 
 // PostponeStrays sets when strays that found nothing are looked at again; past
@@ -160,7 +154,7 @@ func (s *Store) PostponeStrays(ctx context.Context, now time.Time, ids []uuid.UU
 	return s.db.WithContext(ctx).Exec(`UPDATE strays SET looks = looks + 1,
 			look_at = CASE WHEN at < ? THEN NULL
 				ELSE ?::timestamptz + least(interval '250 milliseconds' * power(2, least(looks, 20)), make_interval(secs => ?)) END
-		WHERE id IN ?`, end, now, most.Seconds(), ids).Error
+		WHERE id = ANY(?::uuid[])`, end, now, most.Seconds(), list(ids)).Error
 }
 
 // Exchanges returns the raw exchanges and callbacks behind a message's
@@ -177,20 +171,20 @@ func (s *Store) Exchanges(ctx context.Context, timeline []Evidence) (map[uuid.UU
 	}
 	exchanges, receipts := map[uuid.UUID]Exchange{}, map[uuid.UUID]Receipt{}
 	if len(exchangeIDs) > 0 {
-		var rows []Exchange
-		if err := s.db.WithContext(ctx).Where("id IN ?", exchangeIDs).Find(&rows).Error; err != nil {
+		var found []Exchange
+		if err := s.db.WithContext(ctx).Where("id = ANY(?::uuid[])", list(exchangeIDs)).Find(&found).Error; err != nil {
 			return nil, nil, fmt.Errorf("reading exchanges: %w", err)
 		}
-		for _, r := range rows {
+		for _, r := range found {
 			exchanges[r.ID] = r
 		}
 	}
 	if len(receiptIDs) > 0 {
-		var rows []Receipt
-		if err := s.db.WithContext(ctx).Where("id IN ?", receiptIDs).Find(&rows).Error; err != nil {
+		var found []Receipt
+		if err := s.db.WithContext(ctx).Where("id = ANY(?::uuid[])", list(receiptIDs)).Find(&found).Error; err != nil {
 			return nil, nil, fmt.Errorf("reading receipts: %w", err)
 		}
-		for _, r := range rows {
+		for _, r := range found {
 			receipts[r.ID] = r
 		}
 	}

@@ -5,10 +5,22 @@ import { useEffect } from "react";
 export function useLive() {
   const queries = useQueryClient();
   useEffect(() => {
-    const source = new EventSource("/v1/messages/follow");
-    source.onmessage = () => {
-      void queries.invalidateQueries({ queryKey: ["messages"] });
+    // One reading at a time: changes that come meanwhile lead to one more, and
+    // never cut a reading short, however long it takes.
+    let reading = false;
+    let again = false;
+    const read = async () => {
+      again = true;
+      if (reading) return;
+      reading = true;
+      while (again) {
+        again = false;
+        await queries.invalidateQueries({ queryKey: ["messages"] }, { cancelRefetch: false });
+      }
+      reading = false;
     };
+    const source = new EventSource("/v1/messages/follow");
+    source.onmessage = () => void read();
     return () => source.close();
   }, [queries]);
 }

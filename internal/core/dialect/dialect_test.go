@@ -159,3 +159,13 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+func BenchmarkReadSubmit(b *testing.B) {
+	d := load(b, "harbourline")
+	reply := Reply{Status: 202, Header: map[string]string{"content-type": "application/json"}, Body: []byte(`{"outcome":"taken","id":"hl-1","parts":1}`)}
+	for b.Loop() {
+		if d.ReadSubmit(reply, time.Time{}).Meaning != Read {
+			b.Fatal("not read")
+		}
+	}
+}
