@@ -26,11 +26,7 @@ func (a *app) messageShow() *cobra.Command {
 			"said it, the gateway's time and ours, what was claimed, and what that made of the\n" +
 			"message. --raw adds what was sent and answered, secrets masked.",
 		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			m, err := c.Message(cmd.Context(), args[0], raw)
 			if err != nil {
 				return err
@@ -48,7 +44,7 @@ func (a *app) messageShow() *cobra.Command {
 				return nil
 			}
 			return a.print(cmd, m, head, rows)
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&raw, "raw", false, "also show the raw exchanges")
 	return cmd
@@ -226,11 +222,7 @@ func (a *app) messageFind() *cobra.Command {
 		Short:   "List messages, the newest first",
 		Example: "  pigeon message find --state undeliverable,rejected --since 24h\n  pigeon message find --to +447700900123 --output csv",
 		Args:    cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			filter, err := f.filter(time.Now())
 			if err != nil {
 				return err
@@ -250,7 +242,7 @@ func (a *app) messageFind() *cobra.Command {
 				fmt.Fprintf(cmd.ErrOrStderr(), "There are more: add --cursor %s\n", page.Next)
 			}
 			return nil
-		},
+		}),
 	}
 	f.add(cmd)
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many at most, up to 500")
@@ -264,11 +256,7 @@ func (a *app) tally() *cobra.Command {
 		Use:   "tally",
 		Short: "Count messages by state; the count always adds up",
 		Args:  cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			filter, err := f.filter(time.Now())
 			if err != nil {
 				return err
@@ -294,7 +282,7 @@ func (a *app) tally() *cobra.Command {
 				rows = append(rows, []string{s, fmt.Sprint(t.States[s])})
 			}
 			return a.print(cmd, t, []string{"state", "messages"}, rows)
-		},
+		}),
 	}
 	f.add(cmd)
 	return cmd

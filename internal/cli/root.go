@@ -127,12 +127,15 @@ func newRoot() *cobra.Command {
 	return root
 }
 
-func (a *app) client() (*client.Client, error) {
-	key := a.config.GetString("key")
-	if key == "" {
-		return nil, usagef("no API key: set PIGEON_KEY, or give --key. The first key is shown when the service starts for the first time")
+// speaking is the body of a command that speaks to the service.
+func (a *app) speaking(run func(cmd *cobra.Command, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		key := a.config.GetString("key")
+		if key == "" {
+			return usagef("no API key: set PIGEON_KEY, or give --key. The first key is shown when the service starts for the first time")
+		}
+		return run(cmd, client.New(a.config.GetString("url"), key), args)
 	}
-	return client.New(a.config.GetString("url"), key), nil
 }
 
 // group is a command that only holds others.

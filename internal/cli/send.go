@@ -27,11 +27,7 @@ func (a *app) send() *cobra.Command {
 		Example: `  pigeon send +447700900123 "Crossing 0740 now leaves from berth 3" --wait
   date | pigeon send +447700900123 - --kind bulk`,
 		Args: cobra.ExactArgs(2),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			d.To, d.Text = args[0], args[1]
 			if d.Text == "-" {
 				read, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 1<<20))
@@ -55,7 +51,7 @@ func (a *app) send() *cobra.Command {
 				return a.printMessages(cmd, m, []client.Message{m})
 			}
 			return a.follow(cmd, c, m, patience)
-		},
+		}),
 	}
 	f := cmd.Flags()
 	f.StringVar(&d.Sender, "sender", "", "who it comes from; the default sender if not given")

@@ -14,28 +14,20 @@ import (
 )
 
 func (a *app) gateway() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the gateways in use", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
+	list := &cobra.Command{Use: "list", Short: "List the gateways in use", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		all, err := c.Gateways(cmd.Context())
 		if err != nil {
 			return err
 		}
 		return a.printGateways(cmd, all, all...)
-	}}
-	show := &cobra.Command{Use: "show NAME", Short: "Show one gateway, without its secrets", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
+	})}
+	show := &cobra.Command{Use: "show NAME", Short: "Show one gateway, without its secrets", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		g, err := c.Gateway(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
 		return a.printGateways(cmd, g, g)
-	}}
+	})}
 	return group("gateway", "Manage gateways", a.gatewayAdd(), list, show)
 }
 
@@ -50,11 +42,7 @@ func (a *app) gatewayAdd() *cobra.Command {
 			"the last two keep it out of your shell's history.",
 		Example: "  pigeon gateway add harbourline http://127.0.0.1:8026/harbourline \\\n      --secret api_key=env:HARBOURLINE_KEY --secret receipt_secret=@receipt-secret.txt",
 		Args:    cobra.ExactArgs(2),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			n.Address = args[1]
 			source, err := os.ReadFile(args[0])
 			switch {
@@ -80,7 +68,7 @@ func (a *app) gatewayAdd() *cobra.Command {
 				return err
 			}
 			return a.printGateways(cmd, g, g)
-		},
+		}),
 	}
 	f := cmd.Flags()
 	f.StringVar(&n.Name, "name", "", "what it is called here; the dialect's name if not given")
@@ -120,40 +108,28 @@ func (a *app) sender() *cobra.Command {
 	var isDefault bool
 	add := &cobra.Command{Use: "add SENDER", Short: "Register a sender", Args: cobra.ExactArgs(1),
 		Example: "  pigeon sender add Lanternholm --default\n  pigeon sender add +447700900000",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			s, err := c.AddSender(cmd.Context(), client.NewSender{Sender: args[0], Default: isDefault})
 			if err != nil {
 				return err
 			}
 			return a.printSenders(cmd, s, s)
-		}}
+		})}
 	add.Flags().BoolVar(&isDefault, "default", false, "use it where no sender is given; the first one is anyway")
-	list := &cobra.Command{Use: "list", Short: "List the senders in use", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
+	list := &cobra.Command{Use: "list", Short: "List the senders in use", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		all, err := c.Senders(cmd.Context())
 		if err != nil {
 			return err
 		}
 		return a.printSenders(cmd, all, all...)
-	}}
-	remove := &cobra.Command{Use: "remove SENDER", Short: "Take a sender out of use", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
+	})}
+	remove := &cobra.Command{Use: "remove SENDER", Short: "Take a sender out of use", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		if err := c.RemoveSender(cmd.Context(), args[0]); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.ErrOrStderr(), "%s is out of use. To undo: pigeon sender add %q\n", args[0], args[0])
 		return nil
-	}}
+	})}
 	return group("sender", "Manage senders", add, list, remove)
 }
 
@@ -173,11 +149,7 @@ func yes(b bool) string {
 }
 
 func (a *app) keys() *cobra.Command {
-	create := &cobra.Command{Use: "new NAME", Short: "Make an API key; it is shown once", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
+	create := &cobra.Command{Use: "new NAME", Short: "Make an API key; it is shown once", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		k, err := c.NewKey(cmd.Context(), args[0])
 		if err != nil {
 			return err
@@ -186,12 +158,8 @@ func (a *app) keys() *cobra.Command {
 			fmt.Fprintln(cmd.ErrOrStderr(), "Keep it now: it is stored as a hash and cannot be shown again.")
 		}
 		return a.print(cmd, k, []string{"name", "key"}, [][]string{{k.Name, k.Key}})
-	}}
-	list := &cobra.Command{Use: "list", Short: "List API keys", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
+	})}
+	list := &cobra.Command{Use: "list", Short: "List API keys", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		all, err := c.Keys(cmd.Context())
 		if err != nil {
 			return err
@@ -207,17 +175,13 @@ func (a *app) keys() *cobra.Command {
 			rows = append(rows, []string{k.ID, k.Name, "pigeon_" + k.Handle + "_…", when(&k.CreatedAt), when(k.LastUsedAt), when(k.RevokedAt)})
 		}
 		return a.print(cmd, all, []string{"id", "name", "key", "made", "last used", "revoked"}, rows)
-	}}
-	revoke := &cobra.Command{Use: "revoke ID", Short: "End a key's use, for good", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
+	})}
+	revoke := &cobra.Command{Use: "revoke ID", Short: "End a key's use, for good", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		if err := c.RevokeKey(cmd.Context(), args[0]); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.ErrOrStderr(), "Revoked.")
 		return nil
-	}}
+	})}
 	return group("key", "Manage API keys", create, list, revoke)
 }

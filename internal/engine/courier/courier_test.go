@@ -1,0 +1,113 @@
+package courier
+
+import (
+	"bytes"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/store"
+)
+
+func gatewayAt(address string) *roster.Gateway {
+	return &roster.Gateway{Gateway: store.Gateway{ID: store.NewID(), Name: "plain", Address: address, TimeoutMs: 300},
+		Secrets: map[string]string{"api_key": "s3cret/+", "empty": ""}, Callback: "callback-secret"}
+}
+
+func post(body string) dialect.Request {
+	return dialect.Request{Method: "POST", Path: "/send?key=s3cret%2F%2B", Header: map[string]string{"Authorization": "Bearer s3cret/+"}, Body: []byte(body)}
+}
+
+func TestCarryTellsWhatIsKnown(t *testing.T) {
+	t.Parallel()
+	release := make(chan struct{})
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var in bytes.Buffer
+		in.ReadFrom(r.Body)
+		switch in.String() {
+		case "cut":
+			panic(http.ErrAbortHandler)
+		case "half":
+			w.Header().Set("Content-Length", "100")
+			w.Write([]byte("half of it"))
+		case "slow":
+			<-release
+		case "endless":
+			w.Write(bytes.Repeat([]byte("x"), replyMost+1))
+		case "elsewhere":
+			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusTemporaryRedirect)
+		default:
+			w.Header().Set("X-Two", "a")
+			w.Header().Add("X-Two", "b")
+			fmt.Fprint(w, "seen ", r.Header.Get("Authorization"))
+		}
+	}))
+	t.Cleanup(func() { close(release); server.Close() })
+	nobody, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	nobody.Close()
+
+	c := New(func() time.Time { return time.Unix(0, 0) })
+	t.Cleanup(c.Close)
+	for name, tt := range map[string]struct {
+		address, body string
+		fate          Fate
+		status        int
+		says          string
+	}{
+		"an answer":               {server.URL, "hello", Answered, 200, ""},
+		"a redirect is an answer": {server.URL, "elsewhere", Answered, 307, ""},
+		"nobody listens":          {"http://" + nobody.Addr().String(), "hello", NotSent, 0, "no connection"},
+		"no such host":            {"http://no-such-host.invalid", "hello", NotSent, 0, "is not known"},
+		"cut before the answer":   {server.URL, "cut", NoAnswer, 0, "the connection was cut"},
+		"cut within the answer":   {server.URL, "half", NoAnswer, 200, "the connection was cut"},
+		"too slow":                {server.URL, "slow", NoAnswer, 0, "no answer within 300ms"},
+		"an answer without end":   {server.URL, "endless", NoAnswer, 200, "longer than"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			reply, fate, exchange := c.Carry(t.Context(), gatewayAt(tt.address), "submit", post(tt.body))
+			if fate != tt.fate || exchange.Status != tt.status || !strings.Contains(exchange.Error, tt.says) || (exchange.Error == "") != (tt.says == "") {
+				t.Errorf("fate %d, status %d, %q; want %d, %d, %q", fate, exchange.Status, exchange.Error, tt.fate, tt.status, tt.says)
+			}
+			if fate == Answered && reply.Status != tt.status {
+				t.Errorf("replied %d", reply.Status)
+			}
+			if len(exchange.ReplyBody) > keepMost {
+				t.Errorf("%d bytes are kept", len(exchange.ReplyBody))
+			}
+		})
+	}
+}
+
+func TestSecretsAreMaskedWhereverTheyStand(t *testing.T) {
+	t.Parallel()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Echo", r.Header.Get("Authorization"))
+		fmt.Fprint(w, "your key is s3cret/+ and you listen at /receipts/plain/callback-secret")
+	}))
+	defer server.Close()
+	c := New(time.Now)
+	defer c.Close()
+	reply, _, x := c.Carry(t.Context(), gatewayAt(server.URL), "submit", post(`{"key":"s3cret/+","report":"/receipts/plain/callback-secret"}`))
+	if !strings.Contains(string(reply.Body), "s3cret/+") {
+		t.Errorf("the reply itself is altered: %s", reply.Body)
+	}
+	kept := fmt.Sprint(x.URL, x.RequestHeader, string(x.RequestBody), x.ReplyHeader, string(x.ReplyBody), x.Error)
+	for _, secret := range []string{"s3cret", "callback-secret"} {
+		if strings.Contains(kept, secret) {
+			t.Errorf("%q is kept in %s", secret, kept)
+		}
+	}
+	if strings.Count(kept, "‹api_key›") != 5 || strings.Count(kept, "‹callback›") != 2 {
+		t.Errorf("kept as %s", kept)
+	}
+}

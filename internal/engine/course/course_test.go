@@ -1,0 +1,121 @@
+package course
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/watch"
+	"calmpigeon.example/internal/postgres/pgtest"
+	"calmpigeon.example/internal/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+
+var noon = time.Date(2026, 11, 15, 12, 0, 0, 0, time.UTC)
+
+// honours and plain differ in what may be done in doubt; asks can be asked.
+const (
+	plain   = "dialect: plain\nsubmit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
+	honours = plain + "reference: honoured\n"
+	asks    = plain + "query: {request: {get: '/s/{gateway_ref}'}, reply: [{when: .status == 200, read: '{code: .body}'}]}\n"
+	asksOwn = plain + "query: {request: {get: '/s/{id}'}, reply: [{when: .status == 200, read: '{code: .body}'}]}\n"
+)
+
+// house makes a course with one gateway of the dialect.
+func house(t *testing.T, source string) (*Course, *roster.Gateway) {
+	t.Helper()
+	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	sealer, err := store.NewSealer([]byte(strings.Repeat("k", 32)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	gateways := roster.New(s, sealer)
+	g, err := gateways.Add(t.Context(), roster.Setup{Source: source, Address: "http://127.0.0.1:1", AskAfter: 10 * time.Second, GiveUp: time.Hour}, noon)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: func() time.Time { return noon }, Due: watch.NewKick(), Strays: watch.NewKick()}, g
+}
+
+func TestPlan(t *testing.T) {
+	t.Parallel()
+	at := func(d time.Duration) *time.Time { when := noon.Add(d); return &when }
+	for name, tt := range map[string]struct {
+		dialect  string
+		kind     string
+		state    delivery.State
+		ref      string
+		validFor time.Duration
+		askAt    *time.Time
+		giveUpAt *time.Time
+	}{
+		"being sent":                            {asks, "bulk", delivery.Sending, "", time.Hour, nil, at(time.Hour)},
+		"taken, and can be asked about":         {asks, "bulk", delivery.Accepted, "g-1", time.Hour, at(10 * time.Second), at(time.Hour)},
+		"taken, and nobody can be asked":        {plain, "bulk", delivery.Accepted, "g-1", time.Hour, at(time.Hour), at(time.Hour)},
+		"taken without an id to ask by":         {asks, "bulk", delivery.Accepted, "", time.Hour, at(time.Hour), at(time.Hour)},
+		"in doubt, the reference is honoured":   {honours, "bulk", delivery.Doubtful, "", time.Hour, at(doubtPause), at(time.Hour)},
+		"in doubt, honoured, but of no use now": {honours, "bulk", delivery.Doubtful, "", -time.Second, at(doubtEnd), at(doubtEnd)},
+		"in doubt, a passcode":                  {plain, "otp", delivery.Doubtful, "", time.Minute, at(doubtPause), at(time.Hour)},
+		"in doubt, asked by our reference":      {asksOwn, "transactional", delivery.Doubtful, "", time.Hour, at(doubtAsk), at(time.Hour)},
+		"in doubt, and nothing can be done":     {plain, "transactional", delivery.Doubtful, "", time.Hour, at(doubtEnd), at(doubtEnd)},
+		"delivered":                             {asks, "bulk", delivery.Delivered, "g-1", time.Hour, nil, at(time.Hour)},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c, g := house(t, tt.dialect)
+			before := store.Message{GatewayID: g.ID, State: delivery.Queued}
+			m := store.Message{GatewayID: g.ID, State: tt.state, Kind: tt.kind, GatewayRef: tt.ref, Attempts: 1, ValidUntil: noon.Add(tt.validFor)}
+			c.plan(&before, &m, noon, nil)
+			if !same(m.AskAt, tt.askAt) || !same(m.GiveUpAt, tt.giveUpAt) {
+				t.Errorf("asked at %v, given up at %v; want %v and %v", m.AskAt, m.GiveUpAt, tt.askAt, tt.giveUpAt)
+			}
+		})
+	}
+}
+
+func same(a, b *time.Time) bool { return a == nil && b == nil || a != nil && b != nil && a.Equal(*b) }
+
+func TestPlanOfTriesAndQueries(t *testing.T) {
+	t.Parallel()
+	c, g := house(t, asks)
+	id := uuid.New()
+	sending := store.Message{ID: id, GatewayID: g.ID, State: delivery.Sending, Attempts: 3}
+	again := sending
+	again.State = delivery.Queued
+	c.plan(&sending, &again, noon, nil)
+	if wait := again.DueAt.Sub(noon); wait < 3*time.Second || wait > 4*time.Second {
+		t.Errorf("the fourth try waits %v, want 3 to 4 s", wait)
+	}
+	c.plan(&sending, &again, noon, Plan{id: 42 * time.Second})
+	if wait := again.DueAt.Sub(noon); wait != 42*time.Second {
+		t.Errorf("told to wait 42 s, it waits %v", wait)
+	}
+	// What has not moved keeps its plan.
+	kept := again
+	c.plan(&again, &kept, noon.Add(time.Hour), nil)
+	if !kept.DueAt.Equal(again.DueAt) {
+		t.Errorf("the plan moved to %v", kept.DueAt)
+	}
+	end := noon.Add(time.Hour)
+	var last time.Duration
+	for asks := range 12 {
+		at := AskAgain(&store.Message{Asks: asks, GiveUpAt: &end}, g, noon)
+		wait := at.Sub(noon)
+		if wait > time.Hour || wait < last*3/4 {
+			t.Errorf("query %d waits %v after %v", asks, wait, last)
+		}
+		last = wait
+	}
+	if last != time.Hour {
+		t.Errorf("the last query waits %v, want until the time is over", last)
+	}
+}
