@@ -68,7 +68,10 @@ func (a *app) print(cmd *cobra.Command, value any, head []string, rows [][]strin
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box = table.BoxStyle{PaddingRight: "   "}
+	style.Box = table.BoxStyle{PaddingRight: "   ", UnfinishedRow: "…"}
+	if width, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && out == os.Stdout {
+		style.Size.WidthMax = width // a row is a line
+	}
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
 	t.AppendHeader(row(head))
@@ -89,9 +92,9 @@ func row(cells []string) table.Row {
 	return r
 }
 
-// onTerminal reports whether standard error is a terminal: progress goes
-// there and nowhere else.
-func onTerminal() bool { return term.IsTerminal(int(os.Stderr.Fd())) }
+// onTerminal reports whether a file is a terminal. Progress goes to standard
+// error if it is one, and nowhere else.
+func onTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
 
 // clock writes a time of day; of another day, the date as well.
 func clock(t time.Time) string {

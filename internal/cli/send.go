@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
 
@@ -86,7 +87,7 @@ func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, pat
 	ctx, cancel := context.WithTimeout(cmd.Context(), patience)
 	defer cancel()
 	show := func(m client.Message) {
-		if !onTerminal() {
+		if !onTerminal(os.Stderr) {
 			return
 		}
 		line := fmt.Sprintf("%s  %s %-13s", clock(m.ChangedAt), shape(m.State), m.State)
@@ -116,11 +117,11 @@ func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, pat
 	if err != nil && ctx.Err() == nil {
 		return err
 	}
-	if onTerminal() {
-		fmt.Fprintln(cmd.ErrOrStderr())
-	}
-	if err := a.printMessages(cmd, last, []client.Message{last}); err != nil {
-		return err
+	// Who has watched it on the terminal need not read it there again.
+	if watched := onTerminal(os.Stderr) && onTerminal(os.Stdout); !watched || a.config.GetString("output") != "table" {
+		if err := a.printMessages(cmd, last, []client.Message{last}); err != nil {
+			return err
+		}
 	}
 	switch {
 	case last.State == "delivered":
@@ -142,11 +143,11 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 		if csv {
 			rows[i] = []string{m.ID, m.CreatedAt.Format(time.RFC3339Nano), m.To, m.Sender, m.Kind, m.State, m.Cause, fmt.Sprint(m.Segments), m.Gateway, m.GatewayRef, m.Reference, m.Text}
 		} else {
-			rows[i] = []string{m.ID, clock(m.CreatedAt), m.To, m.Sender, stateWord(m), m.Cause, fmt.Sprint(m.Segments), m.Gateway, oneLine(m.Text, 40)}
+			rows[i] = []string{m.ID, strings.TrimSuffix(clock(m.CreatedAt.Truncate(time.Second)), ".000"), m.To, m.Sender, stateWord(m), m.Cause, oneLine(m.Text, 40), fmt.Sprint(m.Segments), m.Gateway}
 		}
 	}
 	if csv {
 		return a.print(cmd, value, []string{"id", "created_at", "to", "sender", "kind", "state", "cause", "segments", "gateway", "gateway_ref", "reference", "text"}, rows)
 	}
-	return a.print(cmd, value, []string{"id", "accepted", "to", "sender", "state", "cause", "segments", "gateway", "text"}, rows)
+	return a.print(cmd, value, []string{"id", "accepted", "to", "sender", "state", "cause", "text", "segments", "gateway"}, rows)
 }

@@ -136,8 +136,10 @@ func (a *app) demo() *cobra.Command {
 	}
 	a.serviceFlags(cmd)
 	f := cmd.Flags()
-	f.Lookup("log-level").DefValue = "warn"
-	f.Set("log-level", "warn")
+	// It plays faults on purpose; what the service thinks of them would only
+	// stand between its own lines.
+	f.Lookup("log-level").DefValue = "error"
+	f.Set("log-level", "error")
 	f.Lookup("log-level").Changed = false
 	f.String("fleet-listen", "127.0.0.1:8026", "where the practice fleet listens")
 	f.Uint64("seed", 1, "what the practice fleet's chances are drawn under")

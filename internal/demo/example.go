@@ -144,6 +144,7 @@ func (act Act) wrong(m client.Message) string {
 // did, without our own acts of queueing and sending.
 func knownFrom(m client.Message) string {
 	var said []string
+	times := map[int]int{}
 	for _, e := range m.Evidence {
 		if e.Claim == "" || e.Source == "own" && e.Claim != "doubtful" {
 			continue
@@ -152,7 +153,15 @@ func knownFrom(m client.Message) string {
 		if e.Source == "own" {
 			claim = "doubt"
 		}
-		said = append(said, claim)
+		if len(said) == 0 || said[len(said)-1] != claim {
+			said = append(said, claim)
+		}
+		times[len(said)-1]++
+	}
+	for i, n := range times {
+		if n > 1 {
+			said[i] = fmt.Sprintf("%s ×%d", said[i], n)
+		}
 	}
 	return strings.Join(said, ", ")
 }

@@ -14,7 +14,6 @@ import (
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
-	"calmpigeon.example/internal/engine/dispatch"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
@@ -110,9 +109,9 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		over := m.GiveUpAt != nil && !now.Before(*m.GiveUpAt)
 		switch {
 		case !over && m.State == delivery.Doubtful && course.MayResubmit(m, g, now):
-			note := "to be submitted again: the gateway takes the same reference twice for one message"
+			note := "goes again: the gateway takes a reference twice for one message"
 			if !g.Dialect.HonoursReference() {
-				note = "to be submitted again: a passcode twice harms nobody"
+				note = "goes again: a passcode twice harms nobody"
 			}
 			found.add(nil, course.Own(*m, now, delivery.Queued, m.Attempts, note))
 		case g.Dialect.CanAsk(m.GatewayRef):
@@ -211,7 +210,7 @@ func (f *finding) add(exchange *store.Exchange, evidence ...store.Evidence) {
 func understand(e *store.Evidence, m *store.Message, reading dialect.Reading) {
 	switch reading.Meaning {
 	case dialect.Read:
-		dispatch.Claim(e, delivery.Query, reading.Items[0])
+		course.Said(e, delivery.Query, reading.Items[0])
 	case dialect.Absent:
 		e.Note = "the gateway knows no such message"
 		if m.State == delivery.Doubtful {

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
@@ -146,4 +147,14 @@ func Own(m store.Message, now time.Time, claim delivery.State, attempt int, note
 func ByClock(m store.Message, now time.Time, claim delivery.State, cause delivery.Cause, note string) store.Evidence {
 	return store.Evidence{ID: store.NewID(), MessageID: m.ID, At: now, Source: delivery.Clock, Claim: claim, Cause: cause,
 		Attempt: m.Attempts, Note: note, GatewayID: &m.GatewayID}
+}
+
+// Said writes what a gateway said about one message into evidence.
+func Said(e *store.Evidence, source delivery.Source, item dialect.Item) {
+	e.Source, e.Claim, e.Cause = source, item.State, item.Cause
+	e.GatewayRef, e.Code, e.Note = item.GatewayRef, item.Code, item.Note
+	e.Part, e.Parts = item.Part, item.Parts
+	if !item.At.IsZero() {
+		e.GatewayAt = &item.At
+	}
 }

@@ -168,22 +168,12 @@ func understand(m store.Message, attempt int, now time.Time, reading dialect.Rea
 			return e, &reading.RetryAfter
 		}
 	case dialect.Read:
-		Claim(&e, delivery.Reply, reading.Items[0])
+		course.Said(&e, delivery.Reply, reading.Items[0])
 		if e.Claim == "" {
 			e.Source, e.Claim = delivery.Own, delivery.Doubtful
 		}
 	}
 	return e, nil
-}
-
-// Claim writes what a gateway said about one message into evidence.
-func Claim(e *store.Evidence, source delivery.Source, item dialect.Item) {
-	e.Source, e.Claim, e.Cause = source, item.State, item.Cause
-	e.GatewayRef, e.Code, e.Note = item.GatewayRef, item.Code, item.Note
-	e.Part, e.Parts = item.Part, item.Parts
-	if !item.At.IsZero() {
-		e.GatewayAt = &item.At
-	}
 }
 
 func ids(messages []store.Message) []uuid.UUID {
