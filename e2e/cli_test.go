@@ -58,11 +58,7 @@ func TestSendAndItsExitCodes(t *testing.T) {
 
 func TestUnknownHasItsExitCode(t *testing.T) {
 	t.Parallel()
-	h := build(t)
-	n := spans
-	n.Dialect, n.Address, n.GiveUpAfter = "harbourline", h.FleetURL+"/harbourline", "2s"
-	n.Secrets = map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret}
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), n))
+	h := build(t).withHarbourline(func(n *client.NewGateway) { n.GiveUpAfter = "2s" })
 	if code, out, _ := h.pigeon("", "send", "+447700900189", "silent", "--wait"); code != 5 || !strings.Contains(out, "□ unknown") {
 		t.Errorf("%d %s", code, out)
 	}

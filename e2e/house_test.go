@@ -81,15 +81,15 @@ func buildOn(t testing.TB, database string) *house {
 	return h
 }
 
-// spans are short, so that what takes hours in earnest takes seconds here.
-var spans = client.NewGateway{Timeout: "2s", AskAfter: "500ms", GiveUpAfter: "20s"}
-
-// withHarbourline adds the practice gateway.
-func (h *house) withHarbourline() *house {
+// withHarbourline adds the practice gateway. Its spans are short, so that what
+// takes hours in earnest takes seconds here; change may set others.
+func (h *house) withHarbourline(change ...func(*client.NewGateway)) *house {
 	h.t.Helper()
-	n := spans
-	n.Dialect, n.Address = "harbourline", h.FleetURL+"/harbourline"
-	n.Secrets = map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret}
+	n := client.NewGateway{Dialect: "harbourline", Address: h.FleetURL + "/harbourline", Timeout: "2s", AskAfter: "500ms", GiveUpAfter: "20s",
+		Secrets: map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret}}
+	for _, c := range change {
+		c(&n)
+	}
 	must[client.Gateway](h.t)(h.Client.AddGateway(h.t.Context(), n))
 	return h
 }

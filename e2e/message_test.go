@@ -27,7 +27,7 @@ func TestExample(t *testing.T) {
 
 func TestOneMessageEndToEnd(t *testing.T) {
 	t.Parallel()
-	h := build(t).withHarbourline()
+	h := build(t).withHarbourline(func(n *client.NewGateway) { n.AskAfter = "1m" }) // nobody asks before the receipt comes
 	text := "Crossing 0740 now leaves from berth 3 [48€]"
 	m := h.send(client.Draft{To: "+44 7700 900123", Text: text, Reference: "crossing-0740"})
 	if m.State != "queued" || m.To != "+447700900123" || m.Sender != "Lanternholm" || m.Kind != "transactional" || m.Encoding != "gsm7" || m.Segments != 1 {
@@ -166,11 +166,7 @@ func TestIdempotencyKey(t *testing.T) {
 // Passcodes overtake what waits; within a lane it is first come, first served.
 func TestPasscodesOvertakeBulk(t *testing.T) {
 	t.Parallel()
-	h := build(t)
-	n := spans
-	n.Dialect, n.Address, n.PerSecond, n.InFlight = "harbourline", h.FleetURL+"/harbourline", 20, 1
-	n.Secrets = map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret}
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), n))
+	h := build(t).withHarbourline(func(n *client.NewGateway) { n.PerSecond, n.InFlight = 20, 1 })
 	for i := range 80 {
 		h.send(client.Draft{To: fmt.Sprintf("+4477009001%02d", i%80), Text: "All Sunday crossings are cancelled", Kind: "bulk"})
 	}
