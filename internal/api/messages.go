@@ -283,9 +283,10 @@ func (a *API) tally(c *gin.Context) {
 }
 
 const (
-	// lookAnyway is how often a stream looks by itself, for what other
-	// instances changed.
-	lookAnyway = time.Second
+	// lookAtOne and lookAtAll are how often a stream looks by itself, for what
+	// other instances changed.
+	lookAtOne = time.Second
+	lookAtAll = 5 * time.Second
 	// settleDown joins changes that come close together.
 	settleDown = 200 * time.Millisecond
 	// heartbeat keeps a silent stream open.
@@ -305,7 +306,7 @@ func (a *API) follow(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	a.stream(c, changed, func(first bool) (any, bool) {
+	a.stream(c, changed, lookAtOne, func(first bool) (any, bool) {
 		if !first {
 			now, err := a.engine.Store.Message(c.Request.Context(), id)
 			if err != nil || now.ChangedAt.Equal(m.ChangedAt) && now.State == m.State {
@@ -321,7 +322,7 @@ func (a *API) follow(c *gin.Context) {
 func (a *API) followAll(c *gin.Context) {
 	changed, end := a.engine.Hub.Every()
 	defer end()
-	a.stream(c, changed, func(bool) (any, bool) {
+	a.stream(c, changed, lookAtAll, func(bool) (any, bool) {
 		select {
 		case <-time.After(settleDown):
 		case <-c.Request.Context().Done():
@@ -332,10 +333,10 @@ func (a *API) followAll(c *gin.Context) {
 
 // stream writes server-sent events: what say returns at the start, after each
 // nudge and every so often, until it says that this was the last.
-func (a *API) stream(c *gin.Context, changed <-chan struct{}, say func(first bool) (value any, last bool)) {
+func (a *API) stream(c *gin.Context, changed <-chan struct{}, every time.Duration, say func(first bool) (value any, last bool)) {
 	c.Header("Cache-Control", "no-store")
 	c.Header("X-Accel-Buffering", "no")
-	look, beat := time.NewTicker(lookAnyway), time.NewTicker(heartbeat)
+	look, beat := time.NewTicker(every), time.NewTicker(heartbeat)
 	defer look.Stop()
 	defer beat.Stop()
 	for first := true; ; first = false {

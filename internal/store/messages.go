@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -117,6 +118,8 @@ func (s *Store) Accept(ctx context.Context, set []Acceptance) ([]*Idempotency, e
 			}
 		}
 		if len(tokens) > 0 {
+			// Always in the same order, so that two sets never wait for each other.
+			slices.SortFunc(tokens, func(a, b Idempotency) int { return strings.Compare(at(&a), at(&b)) })
 			// The conflict waits for a rival transaction to end, so that the
 			// one that came first is there to be read.
 			if err := s.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&tokens).Error; err != nil {

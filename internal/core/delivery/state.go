@@ -7,7 +7,10 @@
 // backwards.
 package delivery
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // State is what is known to have become of a message. The zero value means
 // that nothing is claimed; it is no state a message can be in.
@@ -35,6 +38,19 @@ const (
 // States lists every state in the order of the tally.
 var States = []State{Held, Queued, Sending, Doubtful, Accepted, Enroute,
 	Delivered, Undeliverable, Expired, Rejected, Cancelled, Unknown}
+
+// GatewayStates are the states that a gateway can claim: where a message is
+// before a gateway has it, only we know.
+var GatewayStates = []State{Accepted, Enroute, Delivered, Undeliverable, Expired, Rejected, Cancelled, Unknown}
+
+// ParseGatewayState reads the word of a state that a gateway can claim. The
+// error names every word it accepts.
+func ParseGatewayState(s string) (State, error) {
+	if slices.Contains(GatewayStates, State(s)) {
+		return State(s), nil
+	}
+	return "", fmt.Errorf("state %q: not a state that a gateway can claim; accepted are %v", s, GatewayStates)
+}
 
 // ParseState reads a state's word. The error names every word it accepts.
 func ParseState(s string) (State, error) {

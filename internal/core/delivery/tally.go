@@ -36,17 +36,6 @@ func (t Tally) Check() error {
 	return nil
 }
 
-// Settled is how many messages are in a final state.
-func (t Tally) Settled() int64 {
-	var n int64
-	for s, count := range t.ByState {
-		if s.Final() {
-			n += count
-		}
-	}
-	return n
-}
-
 // String writes the tally as an equation, in the order of [States]:
 // "31 messages = 27 delivered + 4 rejected".
 func (t Tally) String() string {

@@ -25,7 +25,6 @@ package dialect
 
 import (
 	"fmt"
-	"os"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -179,15 +178,6 @@ type ExampleReply struct {
 	Status  int               `yaml:"status"`
 	Headers map[string]string `yaml:"headers"`
 	Body    any               `yaml:"body"`
-}
-
-// LoadFile reads and checks the dialect file at path.
-func LoadFile(path string) (*Dialect, error) {
-	source, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("reading dialect: %w", err)
-	}
-	return Load(path, source)
 }
 
 // HonoursReference reports whether the same submission may be made again in

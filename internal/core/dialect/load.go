@@ -96,7 +96,7 @@ func (c *checker) dialect() {
 	}
 	for code, meaning := range d.Codes {
 		place := "codes." + code
-		if _, err := delivery.ParseState(string(meaning.State)); err != nil {
+		if _, err := delivery.ParseGatewayState(string(meaning.State)); err != nil {
 			c.fail(place, "%v", err)
 		}
 		if meaning.Cause != "" {

@@ -219,7 +219,7 @@ func (d *Dialect) item(object map[string]any) (Item, error) {
 		}
 	}
 	if state != "" {
-		given, err := delivery.ParseState(state)
+		given, err := delivery.ParseGatewayState(state)
 		if err != nil {
 			return Item{}, err
 		}

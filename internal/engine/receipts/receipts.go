@@ -7,6 +7,7 @@ import (
 	"crypto/hmac"
 	"errors"
 	"log/slog"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -85,7 +86,9 @@ func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.
 
 // Run stores and settles until ctx ends.
 func (r *Receipts) Run(ctx context.Context) {
-	go r.inbox.Run(ctx)
+	var inbox sync.WaitGroup
+	inbox.Go(func() { r.inbox.Run(ctx) })
+	defer inbox.Wait()
 	tick := time.NewTicker(time.Second) // for what other instances stored, and for strays
 	defer tick.Stop()
 	for {
