@@ -152,14 +152,28 @@ func TestIdempotencyKey(t *testing.T) {
 	if problem, ok := err.(*client.Problem); !ok || problem.Status != 422 || problem.Errors[0].Field != "Idempotency-Key" {
 		t.Errorf("another request with the key: %v", err)
 	}
+	// The first answer stands, though the same would be refused today.
+	d.Text, d.Sender = "as Boarding", "LH Boarding"
+	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: d.Sender}))
+	boarding := must[client.Message](t)(h.Client.SendOnce(t.Context(), d, "k-2"))
+	if err := h.Client.RemoveSender(t.Context(), d.Sender); err != nil {
+		t.Fatal(err)
+	}
+	if again, err := h.Client.SendOnce(t.Context(), d, "k-2"); err != nil || again.ID != boarding.ID {
+		t.Errorf("after its sender is gone: %+v, %v", again, err)
+	}
+	if _, err := h.Client.SendOnce(t.Context(), d, "k-3"); err == nil {
+		t.Error("a sender that is gone is taken with a new key")
+	}
+	d.Sender = ""
 	// Another API key is another namespace.
 	key := must[client.Key](t)(h.Client.NewKey(t.Context(), "second"))
 	other := must[client.Message](t)(client.New(h.URL, key.Key).SendOnce(t.Context(), d, "k-1"))
 	if other.ID == first.ID {
 		t.Error("one API key sees another's requests")
 	}
-	if tally := must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{})); tally.Total != 2 {
-		t.Errorf("%s, want 2", tally.Equation)
+	if tally := must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{})); tally.Total != 3 {
+		t.Errorf("%s, want 3", tally.Equation)
 	}
 }
 

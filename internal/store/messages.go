@@ -163,6 +163,13 @@ func (s *Store) Accept(ctx context.Context, set []Acceptance) ([]*Idempotency, e
 	return prior, nil
 }
 
+// Token returns what a token was used for.
+func (s *Store) Token(ctx context.Context, key uuid.UUID, token string) (Idempotency, error) {
+	var t Idempotency
+	err := s.db.WithContext(ctx).Where("key_id = ? AND token = ?", key, token).First(&t).Error
+	return t, found(err)
+}
+
 // Claim locks messages that are due at a gateway, the most urgent lane first,
 // and within a lane the longest due. Call it within [Store.Transact]; what is
 // locked by others is passed over.

@@ -2,6 +2,7 @@
 package intake
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -61,7 +62,16 @@ func (in *Intake) Run(ctx context.Context) { in.accept.Run(ctx) }
 func (in *Intake) Accept(ctx context.Context, key uuid.UUID, d Draft, token string) (m store.Message, again bool, err error) {
 	m, err = in.check(d, token)
 	if err != nil {
-		return m, false, err
+		if token == "" {
+			return m, false, err
+		}
+		// What was accepted once is answered as it was then, also when it
+		// would be refused today: its sender may have gone out of use.
+		prior, unknown := in.Course.Store.Token(ctx, key, token)
+		if unknown != nil {
+			return m, false, err
+		}
+		return in.repeat(ctx, d, prior)
 	}
 	m.KeyID = key
 	evidence := course.Own(m, m.CreatedAt, delivery.Queued, 0, "")
@@ -74,12 +84,18 @@ func (in *Intake) Accept(ctx context.Context, key uuid.UUID, d Draft, token stri
 	if err != nil {
 		return m, false, fmt.Errorf("accepting: %w", err)
 	}
-	if prior == nil {
-		in.Course.Hub.Changed(m.ID)
-		in.Course.Due.Now()
-		return m, false, nil
+	if prior != nil {
+		return in.repeat(ctx, d, *prior)
 	}
-	if string(prior.Fingerprint) != string(d.fingerprint()) {
+	in.Course.Hub.Changed(m.ID)
+	in.Course.Due.Now()
+	return m, false, nil
+}
+
+// repeat gives the message that a token stands for, if it stands for the same
+// request.
+func (in *Intake) repeat(ctx context.Context, d Draft, prior store.Idempotency) (m store.Message, again bool, err error) {
+	if !bytes.Equal(prior.Fingerprint, d.fingerprint()) {
 		return m, false, ErrReused
 	}
 	m, err = in.Course.Store.Message(ctx, prior.MessageID)
