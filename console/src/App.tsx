@@ -42,7 +42,7 @@ function Rooms({ phone }: { phone: string }) {
         <NavLink to="/" end><Icon name="messages" />Messages</NavLink>
         <NavLink to="/send"><Icon name="send" />Send one</NavLink>
         <div className="foot">
-          {phone && <a href={phone} target="_blank" rel="noreferrer"><Icon name="phone" />Practice phone</a>}
+          {phone && <a href={phone} target="_blank" rel="noreferrer"><Icon name="phone" />Phone</a>}
           <button onClick={theme.toggle}><Icon name={theme.dark ? "light" : "dark"} />{theme.dark ? "Light" : "Dark"}</button>
           <button onClick={signOut}><Icon name="signOut" />Sign out</button>
         </div>

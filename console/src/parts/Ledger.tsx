@@ -61,7 +61,7 @@ export function Ledger({ message }: { message: Message }) {
               <td>{sourceWords[e.source]}</td>
               <td className="try">{e.attempt || ""}</td>
               <td>{e.claim ? <>{e.claim}{e.part > 0 && ` ${e.part}/${e.parts}`}</> : <span className="quiet">nothing</span>}</td>
-              <td>{evidence[i - 1]?.state_after === e.state_after ? <span className="quiet">no change</span> : <StateBadge state={e.state_after} />}</td>
+              <td className="makes">{evidence[i - 1]?.state_after === e.state_after ? <span className="quiet">no change</span> : <StateBadge state={e.state_after} />}</td>
               <td className="said">{said(e)}</td>
               <td>
                 {e.raw && (
