@@ -74,6 +74,9 @@ export function App() {
     queryKey: ["session"],
     queryFn: session,
     staleTime: Infinity,
+    // Asking again would take the sign-in page away under whoever types a key.
+    refetchInterval: false,
+    refetchOnWindowFocus: false,
     retry: (n, e) => !(e instanceof Refusal && e.problem.status === 401) && n < 20,
   });
   if (data) return <Rooms phone={data.phone_url} />;
