@@ -33,7 +33,8 @@ function Rooms({ phone }: { phone: string }) {
   const queries = useQueryClient();
   const signOut = async () => {
     await got(api.DELETE("/v1/session"));
-    queries.clear();
+    queries.removeQueries({ predicate: (q) => q.queryKey[0] !== "session" });
+    await queries.resetQueries({ queryKey: ["session"] });
   };
   return (
     <div className="frame">
