@@ -46,60 +46,79 @@ type Weight struct {
 	Encoding Encoding
 	// Units is the length of the text without headers.
 	Units int
-	// Cuts are the byte offsets at which the segments end; the last is the
-	// length of the text.
-	Cuts []int
+	// Segments is how many segments the text is sent in.
+	Segments int
 }
 
-// Segments is how many segments the text is sent in.
-func (w Weight) Segments() int { return len(w.Cuts) }
-
-// Weigh chooses the encoding that costs less, and cuts the text into segments
-// greedily: never between an escape and the septet after it, nor within a
-// surrogate pair. Errors wrap [ErrEmpty], [ErrTooLong] or [ErrInvalid].
+// Weigh chooses the encoding that costs less, and counts units and segments.
+// It allocates nothing. Errors wrap [ErrEmpty], [ErrTooLong] or [ErrInvalid].
 func Weigh(text string) (Weight, error) {
 	if text == "" {
 		return Weight{}, fmt.Errorf("%w: at least one character is needed", ErrEmpty)
 	}
-	w := Weight{Encoding: GSM7}
-	for i, r := range text {
-		if r == 0 {
-			return Weight{}, fmt.Errorf("%w: U+0000 at byte %d", ErrInvalid, i)
-		}
-		if r == utf8.RuneError {
-			if _, size := utf8.DecodeRuneInString(text[i:]); size == 1 {
+	w := Weight{Encoding: GSM7, Segments: 1}
+	wide, gsm := 0, true
+	for i := 0; i < len(text); {
+		r, size := rune(text[i]), 1
+		if r >= utf8.RuneSelf {
+			r, size = utf8.DecodeRuneInString(text[i:])
+			if r == utf8.RuneError && size == 1 {
 				return Weight{}, fmt.Errorf("%w: byte %d is not UTF-8", ErrInvalid, i)
 			}
+		} else if r == 0 {
+			return Weight{}, fmt.Errorf("%w: U+0000 at byte %d", ErrInvalid, i)
 		}
-		if septets(r) == 0 {
-			w.Encoding = UCS2
-		}
+		n := septets(r)
+		gsm = gsm && n > 0
+		w.Units += n
+		wide += utf16Units(r)
+		i += size
 	}
-	cost := septets
-	if w.Encoding == UCS2 {
-		cost = utf16Units
+	if !gsm {
+		w.Encoding, w.Units = UCS2, wide
 	}
-	for _, r := range text {
-		w.Units += cost(r)
-	}
-	alone, joined := w.Encoding.room()
-	if w.Units <= alone {
-		w.Cuts = []int{len(text)}
+	if alone, _ := w.Encoding.room(); w.Units <= alone {
 		return w, nil
 	}
-	used := 0
-	for i, r := range text {
-		if used+cost(r) > joined {
-			w.Cuts = append(w.Cuts, i)
-			used = 0
-		}
-		used += cost(r)
+	w.Segments = 0
+	for at := 0; at < len(text); at = w.Encoding.segmentEnd(text, at) {
+		w.Segments++
 	}
-	w.Cuts = append(w.Cuts, len(text))
-	if len(w.Cuts) > MaxSegments {
-		return Weight{}, fmt.Errorf("%w: %d segments, at most %d", ErrTooLong, len(w.Cuts), MaxSegments)
+	if w.Segments > MaxSegments {
+		return Weight{}, fmt.Errorf("%w: %d segments, at most %d", ErrTooLong, w.Segments, MaxSegments)
 	}
 	return w, nil
+}
+
+// Cuts lists the byte offsets at which the segments of a text end; the last is
+// the length of the text. The weight is that of the text.
+func (w Weight) Cuts(text string) []int {
+	if w.Segments == 1 {
+		return []int{len(text)}
+	}
+	cuts := make([]int, 0, w.Segments)
+	for at := 0; at < len(text); {
+		at = w.Encoding.segmentEnd(text, at)
+		cuts = append(cuts, at)
+	}
+	return cuts
+}
+
+// segmentEnd is where the segment of a long text that starts at a byte offset
+// ends. Segments are filled greedily: never is an escape cut from the septet
+// after it, nor a surrogate pair in two.
+func (e Encoding) segmentEnd(text string, start int) int {
+	_, room := e.room()
+	for i, r := range text[start:] {
+		n := utf16Units(r)
+		if e == GSM7 {
+			n = septets(r)
+		}
+		if room -= n; room < 0 {
+			return start + i
+		}
+	}
+	return len(text)
 }
 
 func utf16Units(r rune) int {

@@ -35,9 +35,9 @@ func TestWeigh(t *testing.T) {
 	for name, tt := range tests {
 		t.Run(name, func(t *testing.T) {
 			w, err := Weigh(tt.text)
-			if err != nil || w.Encoding != tt.encoding || w.Units != tt.units || w.Segments() != tt.segments {
+			if err != nil || w.Encoding != tt.encoding || w.Units != tt.units || w.Segments != tt.segments {
 				t.Errorf("Weigh(%.40q…) = %s, %d units, %d segments, %v; want %s, %d, %d",
-					tt.text, w.Encoding, w.Units, w.Segments(), err, tt.encoding, tt.units, tt.segments)
+					tt.text, w.Encoding, w.Units, w.Segments, err, tt.encoding, tt.units, tt.segments)
 			}
 		})
 	}
@@ -66,9 +66,13 @@ func FuzzWeigh(f *testing.F) {
 		}
 		alone, joined := w.Encoding.room()
 		start, units := 0, 0
-		for _, end := range w.Cuts {
+		cuts := w.Cuts(text)
+		if len(cuts) != w.Segments {
+			t.Fatalf("%q: %d cuts, %d segments", text, len(cuts), w.Segments)
+		}
+		for _, end := range cuts {
 			if end <= start {
-				t.Fatalf("%q: cuts %v do not rise", text, w.Cuts)
+				t.Fatalf("%q: cuts %v do not rise", text, cuts)
 			}
 			n := 0
 			for _, r := range text[start:end] {
@@ -78,7 +82,7 @@ func FuzzWeigh(f *testing.F) {
 					n += septets(r)
 				}
 			}
-			if room := map[bool]int{true: alone, false: joined}[len(w.Cuts) == 1]; n > room {
+			if room := map[bool]int{true: alone, false: joined}[len(cuts) == 1]; n > room {
 				t.Fatalf("%q: a segment of %d units, room for %d", text, n, room)
 			}
 			start, units = end, units+n
@@ -89,9 +93,18 @@ func FuzzWeigh(f *testing.F) {
 	})
 }
 
+func TestWeighingAllocatesNothing(t *testing.T) {
+	for _, text := range []string{strings.Repeat("a", 160), strings.Repeat("a", 400), strings.Repeat("α", 100)} {
+		if n := testing.AllocsPerRun(50, func() { Weigh(text) }); n > 0 {
+			t.Errorf("weighing %d bytes allocates %v times", len(text), n)
+		}
+	}
+}
+
 func BenchmarkWeigh160(b *testing.B) {
 	text := strings.Repeat("Crossing 0740 now leaves. ", 7)[:160]
 	b.SetBytes(int64(len(text)))
+	b.ReportAllocs()
 	for b.Loop() {
 		if _, err := Weigh(text); err != nil {
 			b.Fatal(err)

@@ -143,7 +143,7 @@ func (in *Intake) check(d Draft, token string) (store.Message, error) {
 	now := in.Course.Now()
 	return store.Message{
 		ID: store.NewID(), GatewayID: gateway.ID, ToNumber: number.String(), Sender: from, Kind: string(kind), Lane: kind.Lane(),
-		Text: d.Text, Encoding: string(weight.Encoding), Units: weight.Units, Segments: weight.Segments(), Reference: d.Reference,
+		Text: d.Text, Encoding: string(weight.Encoding), Units: weight.Units, Segments: weight.Segments, Reference: d.Reference,
 		State: delivery.Queued, DueAt: now, ValidUntil: now.Add(valid), CreatedAt: now, ChangedAt: now,
 	}, nil
 }
