@@ -114,17 +114,13 @@ func (h *house) start(listen string) {
 	}
 	h.cmd = cmd
 	lines := bufio.NewScanner(out)
-	for lines.Scan() {
-		line := lines.Text()
+	for h.URL = ""; h.URL == "" && lines.Scan(); {
+		line := strings.TrimSpace(lines.Text())
+		if strings.HasPrefix(line, "pigeon_") {
+			h.Key = line
+		}
 		if url, ok := strings.CutPrefix(line, "Calm Pigeon answers at "); ok {
 			h.URL = url
-			if h.Key != "" {
-				break
-			}
-		}
-		if key := strings.TrimSpace(line); strings.HasPrefix(key, "pigeon_") {
-			h.Key = key
-			break
 		}
 	}
 	if h.URL == "" || h.Key == "" {

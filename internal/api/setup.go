@@ -191,7 +191,10 @@ func (a *API) newKey(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	record, key, err := a.engine.Keys.New(c.Request.Context(), n.Name)
+	record, key, err := a.engine.Keys.Make(n.Name)
+	if err == nil {
+		err = a.engine.Keys.Add(c.Request.Context(), record)
+	}
 	if err != nil {
 		a.refuse(c, err)
 		return

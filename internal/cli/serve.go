@@ -28,11 +28,13 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return service.Run(cmd.Context(), a.serviceOptions(log), func(r service.Running) {
-				fmt.Fprintf(cmd.OutOrStdout(), "Calm Pigeon answers at %s\n", r.URL)
-				if r.FirstKey != "" {
-					fmt.Fprintf(cmd.OutOrStdout(), "There was no API key yet. This one is shown now and never again:\n  %s\n", r.FirstKey)
-				}
+			o := a.serviceOptions(log)
+			o.ShowFirstKey = func(key string) error {
+				_, err := fmt.Fprintf(cmd.OutOrStdout(), "There was no API key yet. This one is shown now and never again:\n  %s\n", key)
+				return err
+			}
+			return service.Run(cmd.Context(), o, func(url string) {
+				fmt.Fprintf(cmd.OutOrStdout(), "Calm Pigeon answers at %s\n", url)
 			})
 		},
 	}
@@ -61,7 +63,7 @@ func (a *app) serviceOptions(log *slog.Logger) service.Options {
 	}
 	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
-		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), FirstKey: "first", Log: log}
+		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), Log: log}
 }
 
 func (a *app) logger(w io.Writer) (*slog.Logger, error) {

@@ -35,7 +35,6 @@ type gatewaySpans struct{ timeout, askAfter, giveUp string }
 // Run keeps everything up until ctx ends.
 func Run(ctx context.Context, o Options) error {
 	started := time.Now()
-	o.Service.FirstKey = "demo"
 	return together(ctx, o, func(ctx context.Context, at places) error {
 		c, key, err := signIn(ctx, o, at)
 		if err != nil {
@@ -53,10 +52,7 @@ func Run(ctx context.Context, o Options) error {
 }
 
 // places are where things are to be found.
-type places struct {
-	service, fleet string
-	firstKey       string
-}
+type places struct{ service, fleet string }
 
 // together runs service and fleet while do runs, and stops them after it.
 func together(ctx context.Context, o Options, do func(context.Context, places) error) error {
@@ -76,9 +72,10 @@ func together(ctx context.Context, o Options, do func(context.Context, places) e
 	go server.Serve(listener)
 
 	o.Service.PhoneURL = at.fleet + "/phone"
+	o.Service.ShowFirstKey = func(key string) error { return os.WriteFile(keyFile(o), []byte(key), 0o600) }
 	done := make(chan error, 1)
-	ended := service.Run(ctx, o.Service, func(r service.Running) {
-		at.service, at.firstKey = r.URL, r.FirstKey
+	ended := service.Run(ctx, o.Service, func(url string) {
+		at.service = url
 		go func() {
 			done <- do(ctx, at)
 			stop()
@@ -91,16 +88,13 @@ func together(ctx context.Context, o Options, do func(context.Context, places) e
 	return errors.Join(<-done, ended)
 }
 
-// signIn finds the demo's key: made at the first start, and kept in the data
-// folder, because a demo is there to be tried again.
+// keyFile is where the demo keeps its key, because a demo is there to be tried
+// again.
+func keyFile(o Options) string { return filepath.Join(o.Service.Data, "demo-key") }
+
+// signIn takes the demo's key.
 func signIn(ctx context.Context, o Options, at places) (*client.Client, string, error) {
-	file := filepath.Join(o.Service.Data, "demo-key")
-	if at.firstKey != "" {
-		if err := os.WriteFile(file, []byte(at.firstKey), 0o600); err != nil {
-			return nil, "", fmt.Errorf("keeping the demo's key: %w", err)
-		}
-		return client.New(at.service, at.firstKey), at.firstKey, nil
-	}
+	file := keyFile(o)
 	kept, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, "", fmt.Errorf("this database has API keys already, but the demo's own is not in %s: give the demo a database and a data folder of its own", file)

@@ -30,11 +30,14 @@ func Example(ctx context.Context, o Options) error {
 	if err := os.Chmod(folder, 0o755); err != nil { // the database runs as another user
 		return err
 	}
-	o.Service.Data, o.Service.Listen, o.FleetListen, o.Service.FirstKey = folder, "127.0.0.1:0", "127.0.0.1:0", "example"
+	o.Service.Data, o.Service.Listen, o.FleetListen = folder, "127.0.0.1:0", "127.0.0.1:0"
 	return together(ctx, o, func(ctx context.Context, at places) error {
 		ctx, cancel := context.WithTimeout(ctx, patience)
 		defer cancel()
-		c := client.New(at.service, at.firstKey)
+		c, _, err := signIn(ctx, o, at)
+		if err != nil {
+			return err
+		}
 		fmt.Fprintf(o.Out, "Lanternholm Ferries sends %d texts through a gateway that misbehaves in every way it can.\n\n", len(scenario))
 		if _, err := load(ctx, c, at, gatewaySpans{timeout: "2s", askAfter: "1s", giveUp: "10s"}); err != nil {
 			return err

@@ -35,14 +35,12 @@ type Options struct {
 	SealKey     string        // 32 bytes in base64; empty: kept in Data
 	Lease       time.Duration // how long a keeper that died holds up its gateway
 	KeepRaw     time.Duration // how long raw exchanges are kept
-	FirstKey    string        // what the key is called that is made when there is none
 	Log         *slog.Logger
-}
 
-// Running is a service that is ready.
-type Running struct {
-	URL      string
-	FirstKey string // the key that was made because there was none; shown once
+	// ShowFirstKey is given the key that is made when there is none, before it
+	// is in use: whoever is killed in between is shown another at the next
+	// start. What it returns as an error stops the start.
+	ShowFirstKey func(key string) error
 }
 
 // DefaultData is the data folder when none is given: one that the user of the
@@ -62,8 +60,8 @@ func DefaultData() string {
 }
 
 // Run runs the service until ctx ends and everything in flight is recorded.
-// ready is called once requests are answered.
-func Run(ctx context.Context, o Options, ready func(Running)) error {
+// ready is called with the service's address once requests are answered.
+func Run(ctx context.Context, o Options, ready func(url string)) error {
 	unlock, err := lockFolder(o.Data)
 	if err != nil {
 		return err
@@ -93,23 +91,23 @@ func Run(ctx context.Context, o Options, ready func(Running)) error {
 		return fmt.Errorf("listening on %s: %w", o.Listen, err)
 	}
 	defer listener.Close()
-	running := Running{URL: "http://" + listener.Addr().String()}
+	at := "http://" + listener.Addr().String()
 	if o.PublicURL == "" {
-		o.PublicURL = running.URL
+		o.PublicURL = at
 	}
 	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw}, o.Log)
 	if err != nil {
 		return err
 	}
-	if running.FirstKey, err = firstKey(ctx, e, o.FirstKey); err != nil {
+	if err := firstKey(ctx, e, o.ShowFirstKey); err != nil {
 		return err
 	}
-	return serve(ctx, e, listener, running, o, ready)
+	return serve(ctx, e, listener, o, func() { ready(at) })
 }
 
 // serve answers requests and moves messages. At the end requests come first,
 // then the engine: nothing is accepted that nobody would record.
-func serve(ctx context.Context, e *engine.Engine, listener net.Listener, running Running, o Options, ready func(Running)) error {
+func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Options, ready func()) error {
 	closing := make(chan struct{})
 	server := &http.Server{
 		Handler:           api.New(e, console.Files(), o.PhoneURL, closing, o.Log),
@@ -123,7 +121,7 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, running
 	parts.Go(func() { e.Run(moving) })
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
-	ready(running)
+	ready()
 
 	var err error
 	select {
@@ -139,13 +137,19 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, running
 	return err
 }
 
-func firstKey(ctx context.Context, e *engine.Engine, name string) (string, error) {
+func firstKey(ctx context.Context, e *engine.Engine, show func(key string) error) error {
 	all, err := e.Store.Keys(ctx)
 	if err != nil || len(all) > 0 {
-		return "", err
+		return err
 	}
-	_, key, err := e.Keys.New(ctx, name)
-	return key, err
+	record, key, err := e.Keys.Make("first")
+	if err != nil {
+		return err
+	}
+	if err := show(key); err != nil {
+		return err
+	}
+	return e.Keys.Add(ctx, record)
 }
 
 // lockFolder makes the data folder and keeps a second instance out of it.

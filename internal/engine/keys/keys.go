@@ -52,8 +52,9 @@ type seen struct {
 
 var letters = base32.NewEncoding("abcdefghijkmnpqrstuvwxyz23456789").WithPadding(base32.NoPadding)
 
-// New makes a key and returns it: the only time that it is to be had whole.
-func (k *Keys) New(ctx context.Context, name string) (store.Key, string, error) {
+// Make makes a key, which is in use once its record is added. It is returned
+// whole, and never again.
+func (k *Keys) Make(name string) (store.Key, string, error) {
 	if n := utf8.RuneCountInString(name); n < 1 || n > 80 || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
 		return store.Key{}, "", fault.New("name", fmt.Sprintf("%d characters, or control characters in it", n), "1 to 80 characters")
 	}
@@ -64,11 +65,11 @@ func (k *Keys) New(ctx context.Context, name string) (store.Key, string, error) 
 	handle, secret := letters.EncodeToString(random[:5]), letters.EncodeToString(random[5:])
 	hash := sha256.Sum256([]byte(secret))
 	record := store.Key{ID: store.NewID(), Name: name, Handle: handle, Hash: hash[:], CreatedAt: k.Now()}
-	if err := k.Store.AddKey(ctx, record); err != nil {
-		return store.Key{}, "", err
-	}
 	return record, "pigeon_" + handle + "_" + secret, nil
 }
+
+// Add brings a key into use.
+func (k *Keys) Add(ctx context.Context, record store.Key) error { return k.Store.AddKey(ctx, record) }
 
 // Check returns the key that was presented, or [ErrRefused].
 func (k *Keys) Check(ctx context.Context, presented string) (store.Key, error) {

@@ -23,8 +23,14 @@ func TestKeys(t *testing.T) {
 	defer s.Close()
 	clock := time.Now().UTC().Truncate(time.Microsecond)
 	k := &Keys{Store: s, Now: func() time.Time { return clock }, Random: rand.Reader}
-	record, key, err := k.New(t.Context(), "night shift")
+	record, key, err := k.Make("night shift")
 	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := k.Check(t.Context(), key); !errors.Is(err, ErrRefused) {
+		t.Errorf("before it is added: %v", err)
+	}
+	if err := k.Add(t.Context(), record); err != nil {
 		t.Fatal(err)
 	}
 	if strings.Contains(string(record.Hash), key[16:]) || !strings.HasPrefix(key, "pigeon_"+record.Handle+"_") || len(key) != 7+8+1+32 {
@@ -64,7 +70,7 @@ func TestKeys(t *testing.T) {
 		t.Errorf("revoking none: %v", err)
 	}
 	for _, name := range []string{"", strings.Repeat("n", 81), "a\nb", "\xff"} {
-		if _, _, err := k.New(t.Context(), name); fault.Of(err) == nil {
+		if _, _, err := k.Make(name); fault.Of(err) == nil {
 			t.Errorf("the name %q: %v", name, err)
 		}
 	}
