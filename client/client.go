@@ -57,6 +57,12 @@ func (c *Client) Message(ctx context.Context, id string, raw bool) (Message, err
 	return m, c.call(ctx, "GET", "/v1/messages/"+url.PathEscape(id)+"?raw="+strconv.FormatBool(raw), nil, nil, &m)
 }
 
+// Cancel withdraws a message that still waits to be sent.
+func (c *Client) Cancel(ctx context.Context, id string) (Message, error) {
+	var m Message
+	return m, c.call(ctx, "POST", "/v1/messages/"+url.PathEscape(id)+"/cancel", nil, nil, &m)
+}
+
 // Filter chooses messages. Zero fields choose all.
 type Filter struct {
 	To, Kind, Sender, Gateway, Reference, GatewayRef string

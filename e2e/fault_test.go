@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -377,5 +378,32 @@ func TestGatewayComesBack(t *testing.T) {
 	m = h.await(m.ID, "it was taken", func(m client.Message) bool { return m.State == "accepted" })
 	if m.Evidence[2].Source != "own" || m.Evidence[2].Raw.Status != 0 || m.Evidence[2].Raw.Error == "" {
 		t.Errorf("the first try is told as %+v", m.Evidence[2])
+	}
+}
+
+// What waits can be withdrawn, and never goes; what has gone cannot.
+func TestCancel(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	m := h.send(client.Draft{To: "+447700900186", Text: "500 every time"})
+	h.await(m.ID, "it waits for its next try", func(m client.Message) bool { return m.State == "queued" && m.Attempts > 0 })
+	// Its keeper may be about to try again: then it is gone for a moment.
+	eventually(t, "it is withdrawn", func() bool {
+		code, out, errOut := h.pigeon("", "message", "cancel", m.ID)
+		if code != 0 && !strings.Contains(errOut, "can no longer be withdrawn") {
+			t.Fatalf("%d %s%s", code, out, errOut)
+		}
+		return code == 0
+	})
+	m = h.settled(m.ID)
+	if last := m.Evidence[len(m.Evidence)-1]; m.State != "cancelled" || last.Source != "operator" || !strings.Contains(last.Note, "the key first") {
+		t.Errorf("became %s by %+v", m.State, last)
+	}
+	gone := h.settled(h.send(client.Draft{To: "+447700900123", Text: "x"}).ID)
+	for id, want := range map[string]int{gone.ID: http.StatusConflict, m.ID: http.StatusConflict, "01a20774-0000-7000-8000-000000000000": http.StatusNotFound} {
+		_, err := h.Client.Cancel(t.Context(), id)
+		if problem, ok := err.(*client.Problem); !ok || problem.Status != want {
+			t.Errorf("withdrawing %s: %v, want %d", id, err, want)
+		}
 	}
 }

@@ -114,6 +114,24 @@ func (a *API) message(c *gin.Context) {
 	c.JSON(http.StatusOK, w)
 }
 
+// cancel withdraws a message that still waits.
+func (a *API) cancel(c *gin.Context) {
+	id, ok := a.id(c)
+	if !ok {
+		return
+	}
+	if err := a.engine.Course.Cancel(c.Request.Context(), id, keyOf(c).Name); err != nil {
+		a.refuse(c, err)
+		return
+	}
+	m, err := a.engine.Store.Message(c.Request.Context(), id)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, a.wire(m))
+}
+
 func (a *API) addRaw(c *gin.Context, evidence []client.Evidence, timeline []store.Evidence) error {
 	exchanges, receipts, err := a.engine.Store.Exchanges(c.Request.Context(), timeline)
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
@@ -61,6 +62,8 @@ func (a *API) refuse(c *gin.Context, err error) {
 	case errors.Is(err, intake.ErrReused):
 		problem(c, http.StatusUnprocessableEntity, "key-reused", "This Idempotency-Key was used with another request", "",
 			client.FieldError{Field: "Idempotency-Key", Wrong: "another request was made with it", Accepted: "the same request again, or a new key"})
+	case errors.Is(err, course.ErrGone):
+		problem(c, http.StatusConflict, "gone", "This can no longer be withdrawn", err.Error())
 	case errors.Is(err, keys.ErrRefused):
 		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon"`)
 		problem(c, http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")

@@ -14,7 +14,22 @@ import (
 )
 
 func (a *app) message() *cobra.Command {
-	return group("message", "Look at messages", a.messageShow(), a.messageFind())
+	return group("message", "Look at messages", a.messageShow(), a.messageFind(), a.messageCancel())
+}
+
+func (a *app) messageCancel() *cobra.Command {
+	return &cobra.Command{
+		Use:   "cancel ID",
+		Short: "Withdraw a message that still waits to be sent",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			m, err := c.Cancel(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printMessages(cmd, m, []client.Message{m})
+		}),
+	}
 }
 
 func (a *app) messageShow() *cobra.Command {

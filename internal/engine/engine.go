@@ -34,6 +34,7 @@ type Config struct {
 type Engine struct {
 	Store    *store.Store
 	Roster   *roster.Roster
+	Course   *course.Course
 	Hub      *watch.Hub
 	Intake   *intake.Intake
 	Receipts *receipts.Receipts
@@ -65,7 +66,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	c := &course.Course{Store: s, Roster: gateways, Hub: hub, Now: Now, Due: watch.NewKick(), Strays: watch.NewKick()}
 	carrier := courier.New(Now)
 	return &Engine{
-		Store: s, Roster: gateways, Hub: hub, Now: Now, Config: config, log: log, courier: carrier,
+		Store: s, Roster: gateways, Course: c, Hub: hub, Now: Now, Config: config, log: log, courier: carrier,
 		Intake:   intake.New(c),
 		Receipts: receipts.New(c, log),
 		Keys:     &keys.Keys{Store: s, Now: Now, Random: rand.Reader},

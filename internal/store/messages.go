@@ -406,6 +406,14 @@ func (s *Store) Message(ctx context.Context, id uuid.UUID) (Message, error) {
 	return m, found(err)
 }
 
+// Hold locks one message until the transaction ends. Call it within
+// [Store.Transact].
+func (s *Store) Hold(ctx context.Context, id uuid.UUID) (Message, error) {
+	var m Message
+	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", id).First(&m).Error
+	return m, found(err)
+}
+
 // Timeline returns the evidence about a message in the order in which it was
 // recorded.
 func (s *Store) Timeline(ctx context.Context, message uuid.UUID) ([]Evidence, error) {

@@ -1,4 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import Button from "react-bootstrap/Button";
 import { Link, useParams } from "react-router";
 import { api, got } from "../api/client";
 import { Ledger } from "../parts/Ledger";
@@ -12,12 +13,21 @@ export function MessagePage() {
     queryKey: ["messages", "one", id],
     queryFn: () => got(api.GET("/v1/messages/{id}", { params: { path: { id }, query: { raw: true } } })),
   });
+  const queries = useQueryClient();
+  const cancel = useMutation({
+    mutationFn: () => got(api.POST("/v1/messages/{id}/cancel", { params: { path: { id } } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["messages"] }),
+  });
   if (error && !m) return <div className="page"><Refused error={error} /><Link to="/">All messages</Link></div>;
   if (!m) return <div className="page" />;
   return (
     <div className="page">
       <h1>To <Link className="mono fs-5" to={`/?span=all&q=${encodeURIComponent(m.to)}`}>{m.to}</Link>: <StateBadge state={m.state} contested={m.rivals.length > 1} /></h1>
       {m.advice && <p>{m.advice}</p>}
+      {cancel.error && <Refused error={cancel.error} />}
+      {(m.state === "queued" || m.state === "held") && (
+        <p>It waits to be sent. <Button size="sm" variant="outline-primary" className="ms-2" disabled={cancel.isPending} onClick={() => cancel.mutate()}>Withdraw it</Button></p>
+      )}
       {m.rivals.length > 1 && <p className="notice">Claims contradict each other: {m.rivals.join(" and ")}. The handset's own word counts most.</p>}
       <p className="paper mt-3">{m.text}</p>
       <dl className="facts">

@@ -5,7 +5,10 @@ package course
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -135,6 +138,42 @@ func earlier(a, b *time.Time) *time.Time {
 // passcode twice harms nobody. Both only while the message is of use.
 func MayResubmit(m *store.Message, g *roster.Gateway, now time.Time) bool {
 	return now.Before(m.ValidUntil) && (g.Dialect.HonoursReference() || m.Kind == string(pace.OTP))
+}
+
+// ErrGone is returned for what can no longer be withdrawn.
+var ErrGone = errors.New("the message is not waiting any more")
+
+// Cancel withdraws a message that still waits to be sent. What a gateway may
+// have already cannot be called back: [ErrGone].
+func (c *Course) Cancel(ctx context.Context, id uuid.UUID, by string) error {
+	var evidence []store.Evidence
+	err := c.Store.Transact(ctx, func(s *store.Store) error {
+		// While it is locked no keeper can claim it.
+		m, err := s.Hold(ctx, id)
+		if err != nil {
+			return err
+		}
+		if m.State != delivery.Queued && m.State != delivery.Held {
+			return fmt.Errorf("message %s is %s: %w", id, m.State, ErrGone)
+		}
+		timeline, err := s.Timeline(ctx, id)
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(timeline, func(e store.Evidence) bool {
+			return e.Claim == delivery.Doubtful && e.Attempt == m.Attempts
+		}) {
+			return fmt.Errorf("message %s waits to go again, and may have gone already: %w", id, ErrGone)
+		}
+		e := Own(m, c.Now(), delivery.Cancelled, m.Attempts, "withdrawn with the key "+by)
+		e.Source = delivery.Operator
+		evidence = []store.Evidence{e}
+		return c.Record(ctx, s, evidence, nil)
+	})
+	if err == nil {
+		c.Announce(evidence)
+	}
+	return err
 }
 
 // Own is evidence of an act of ours.

@@ -1,6 +1,7 @@
 package course
 
 import (
+	"errors"
 	"strings"
 	"testing"
 	"time"
@@ -117,5 +118,47 @@ func TestPlanOfTriesAndQueries(t *testing.T) {
 	}
 	if last != time.Hour {
 		t.Errorf("the last query waits %v, want until the time is over", last)
+	}
+}
+
+// Nobody is told that a message was withdrawn which may have gone.
+func TestCancelRefusesWhatMayHaveGone(t *testing.T) {
+	t.Parallel()
+	c, g := house(t, honours)
+	at := time.Now().UTC().Truncate(time.Microsecond)
+	accept := func() store.Message {
+		m := store.Message{ID: store.NewID(), GatewayID: g.ID, ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "bulk", Text: "x", Encoding: "gsm7",
+			Units: 1, Segments: 1, State: delivery.Queued, DueAt: at, ValidUntil: at.Add(time.Hour), CreatedAt: at, ChangedAt: at}
+		if _, err := c.Store.Accept(t.Context(), []store.Acceptance{{Message: m, Evidence: Own(m, at, delivery.Queued, 0, "")}}); err != nil {
+			t.Fatal(err)
+		}
+		return m
+	}
+	for name, tt := range map[string]struct {
+		claims []delivery.State // of the first attempt
+		want   error
+	}{
+		"never tried":                     {nil, nil},
+		"known not to have been taken":    {[]delivery.State{delivery.Sending, delivery.Queued}, nil},
+		"being sent":                      {[]delivery.State{delivery.Sending}, ErrGone},
+		"in doubt":                        {[]delivery.State{delivery.Sending, delivery.Doubtful}, ErrGone},
+		"in doubt, and waits to go again": {[]delivery.State{delivery.Sending, delivery.Doubtful, delivery.Queued}, ErrGone},
+		"taken":                           {[]delivery.State{delivery.Sending, delivery.Accepted}, ErrGone},
+	} {
+		m := accept()
+		for _, claim := range tt.claims {
+			if err := c.Record(t.Context(), c.Store, []store.Evidence{Own(m, at, claim, 1, "")}, nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := c.Cancel(t.Context(), m.ID, "first"); !errors.Is(err, tt.want) {
+			t.Errorf("%s: %v, want %v", name, err, tt.want)
+		}
+		if now, err := c.Store.Message(t.Context(), m.ID); err != nil || (now.State == delivery.Cancelled) != (tt.want == nil) {
+			t.Errorf("%s: it is %s, %v", name, now.State, err)
+		}
+	}
+	if err := c.Cancel(t.Context(), store.NewID(), "first"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("of no message: %v", err)
 	}
 }
