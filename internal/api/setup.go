@@ -62,7 +62,8 @@ func (a *API) signOut(c *gin.Context) {
 
 func (a *API) setCookie(c *gin.Context, value string, seconds int) {
 	c.SetSameSite(http.SameSiteStrictMode)
-	c.SetCookie(cookie, value, seconds, "/v1", "", c.Request.TLS != nil, true)
+	secure := c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https"
+	c.SetCookie(cookie, value, seconds, "/v1", "", secure, true)
 }
 
 func (a *API) session(c *gin.Context) {
