@@ -216,11 +216,32 @@ func (c *Client) call(ctx context.Context, method, path string, header http.Head
 	if err := json.NewDecoder(response.Body).Decode(answer); err != nil {
 		return fmt.Errorf("%s %s: reading the answer: %w", method, path, err)
 	}
+	io.Copy(io.Discard, response.Body) // to its end, so that the connection is used again
 	return nil
 }
 
-// do makes one request. Whoever calls it closes the body.
+// readTries is how often a request that only reads is made when the service
+// cannot be reached: repeating it is safe (RFC 9110 §9.2.2).
+const readTries = 3
+
+// do makes a request and returns its answer if it is a good one. Whoever calls
+// it closes the body.
 func (c *Client) do(ctx context.Context, method, path string, header http.Header, body any) (*http.Response, error) {
+	for try := 1; ; try++ {
+		response, err := c.once(ctx, method, path, header, body)
+		var problem *Problem
+		if err == nil || errors.As(err, &problem) || method != http.MethodGet || try == readTries {
+			return response, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(time.Duration(try) * 100 * time.Millisecond):
+		}
+	}
+}
+
+func (c *Client) once(ctx context.Context, method, path string, header http.Header, body any) (*http.Response, error) {
 	var reader io.Reader
 	if body != nil {
 		encoded, err := json.Marshal(body)

@@ -62,6 +62,28 @@ func TestFollowSurvivesABrokenStream(t *testing.T) {
 	}
 }
 
+// What only reads is tried again when the connection breaks; what sends is
+// not: whether to repeat that is for the caller to say, with an idempotency key.
+func TestOnlyReadingIsRepeated(t *testing.T) {
+	t.Parallel()
+	var asked atomic.Int32
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if asked.Add(1) < readTries {
+			panic(http.ErrAbortHandler)
+		}
+		fmt.Fprint(w, `{"total":7}`)
+	}))
+	defer server.Close()
+	c := New(server.URL, "k")
+	if tally, err := c.Tally(t.Context(), Filter{}); err != nil || tally.Total != 7 || asked.Load() != readTries {
+		t.Errorf("%+v, %v after %d requests", tally, err, asked.Load())
+	}
+	asked.Store(0)
+	if _, err := c.Send(t.Context(), Draft{}); err == nil || asked.Load() != 1 {
+		t.Errorf("%v after %d requests, want an error after one", err, asked.Load())
+	}
+}
+
 func TestFollowEnds(t *testing.T) {
 	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
