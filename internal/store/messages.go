@@ -209,12 +209,40 @@ func (s *Store) Orphans(ctx context.Context, gateway uuid.UUID, most int) ([]Mes
 	return orphans, err
 }
 
-// TooLate lists messages whose validity ended before they went.
-func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message, error) {
+// TooLate locks messages whose validity ended before they went, and returns
+// them with what is known of each. Call it within [Store.Transact]; what a
+// keeper is claiming just now is passed over.
+func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message, []delivery.Outcome, error) {
 	var late []Message
-	err := s.db.WithContext(ctx).Omit("text").Where("state IN ('held', 'queued') AND valid_until <= ?", now).
-		Order("valid_until").Limit(most).Find(&late).Error
-	return late, err
+	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE", Options: "SKIP LOCKED"}).Omit("text").
+		Where("state IN ('held', 'queued') AND valid_until <= ?", now).Order("valid_until").Limit(most).Find(&late).Error
+	if err != nil || len(late) == 0 {
+		return nil, nil, err
+	}
+	outcomes, err := s.fold(ctx, late)
+	return late, outcomes, err
+}
+
+// fold works out messages from all their evidence, in their order.
+func (s *Store) fold(ctx context.Context, messages []Message) ([]delivery.Outcome, error) {
+	ids := make([]uuid.UUID, len(messages))
+	index := make(map[uuid.UUID]int, len(messages))
+	for i, m := range messages {
+		ids[i], index[m.ID] = m.ID, i
+	}
+	var all []Evidence
+	if err := s.db.WithContext(ctx).Where("message_id = ANY(?::uuid[])", list(ids)).Find(&all).Error; err != nil {
+		return nil, fmt.Errorf("reading evidence: %w", err)
+	}
+	facts := make([][]delivery.Evidence, len(messages))
+	for _, e := range all {
+		facts[index[e.MessageID]] = append(facts[index[e.MessageID]], e.Fact())
+	}
+	outcomes := make([]delivery.Outcome, len(messages))
+	for i := range messages {
+		outcomes[i] = delivery.Fold(facts[i])
+	}
+	return outcomes, nil
 }
 
 // TakeSilent takes messages of a gateway that are due to be looked after, and
@@ -264,13 +292,13 @@ func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, 
 		if err := s.db.Clauses(clause.Locking{Strength: "UPDATE"}).Omit("text").Where("id = ANY(?::uuid[])", list(ids)).Order("id").Find(&messages).Error; err != nil {
 			return err
 		}
-		index := make(map[uuid.UUID]int, len(messages))
-		for i := range messages {
-			index[messages[i].ID] = i
+		there := make(map[uuid.UUID]bool, len(messages))
+		for _, m := range messages {
+			there[m.ID] = true
 		}
 		known := evidence[:0:0]
 		for _, e := range evidence {
-			if _, ok := index[e.MessageID]; ok {
+			if there[e.MessageID] {
 				known = append(known, e)
 			}
 		}
@@ -280,18 +308,13 @@ func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, 
 		if err := insert(s.db, "evidence", known); err != nil {
 			return err
 		}
-		var all []Evidence
-		if err := s.db.Where("message_id = ANY(?::uuid[])", list(ids)).Find(&all).Error; err != nil {
+		outcomes, err := s.fold(ctx, messages)
+		if err != nil {
 			return err
-		}
-		facts := make([][]delivery.Evidence, len(messages))
-		for _, e := range all {
-			i := index[e.MessageID]
-			facts[i] = append(facts[i], e.Fact())
 		}
 		for i := range messages {
 			before, m := messages[i], &messages[i]
-			m.apply(delivery.Fold(facts[i]), now)
+			m.apply(outcomes[i], now)
 			plan(&before, m)
 		}
 		return s.update(messages)
@@ -406,12 +429,18 @@ func (s *Store) Message(ctx context.Context, id uuid.UUID) (Message, error) {
 	return m, found(err)
 }
 
-// Hold locks one message until the transaction ends. Call it within
-// [Store.Transact].
-func (s *Store) Hold(ctx context.Context, id uuid.UUID) (Message, error) {
+// Hold locks one message until the transaction ends, and returns it with what
+// is known of it. Call it within [Store.Transact].
+func (s *Store) Hold(ctx context.Context, id uuid.UUID) (Message, delivery.Outcome, error) {
 	var m Message
-	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", id).First(&m).Error
-	return m, found(err)
+	if err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", id).First(&m).Error; err != nil {
+		return m, delivery.Outcome{}, found(err)
+	}
+	outcomes, err := s.fold(ctx, []Message{m})
+	if err != nil {
+		return m, delivery.Outcome{}, err
+	}
+	return m, outcomes[0], nil
 }
 
 // Timeline returns the evidence about a message in the order in which it was

@@ -38,8 +38,11 @@ func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
 	db, err := gorm.Open(postgres.Open(url), &gorm.Config{
 		Logger:                 logger.Discard,
 		SkipDefaultTransaction: true,
-		PrepareStmt:            false, // pgx keeps its own statement cache
-		TranslateError:         true,
+		// A part that fails fails the whole; savepoints would be round trips for
+		// nothing.
+		DisableNestedTransaction: true,
+		PrepareStmt:              false, // pgx keeps its own statement cache
+		TranslateError:           true,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("connecting to the database: %w", err)

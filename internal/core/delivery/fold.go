@@ -20,6 +20,10 @@ type Outcome struct {
 	Attempts int
 	// GatewayRef is the gateway's id of that submission, if it is known.
 	GatewayRef string
+	// MayHaveGone reports that a submission was in doubt and nobody but us has
+	// said since that it was not taken, also when the message waits to go
+	// again.
+	MayHaveGone bool
 }
 
 // Contested reports whether two final claims contradict each other.
@@ -39,15 +43,17 @@ func Fold(evidence []Evidence) Outcome {
 		last = max(last, e.Attempt)
 	}
 	var best submission
+	mayHaveGone := false
 	for n := 0; n <= last; n++ {
 		s := weighSubmission(n, parts, evidence)
+		mayHaveGone = mayHaveGone || s.inDoubt()
 		if s.claim.Claim != "" && (best.claim.Claim == "" || s.compare(best) > 0) {
 			best = s
 		}
 	}
 	out := Outcome{
 		State: best.claim.Claim, Cause: best.claim.Cause,
-		Attempt: best.attempt, Attempts: last, GatewayRef: best.ref,
+		Attempt: best.attempt, Attempts: last, GatewayRef: best.ref, MayHaveGone: mayHaveGone,
 	}
 	if len(best.finals) > 1 {
 		out.Rivals = best.finals
@@ -61,6 +67,13 @@ type submission struct {
 	claim   Evidence
 	finals  []State
 	ref     string
+	doubted bool // somewhere in it doubt was claimed
+}
+
+// inDoubt reports whether the doubt about a submission stands: our own wish to
+// submit again does not end it.
+func (s submission) inDoubt() bool {
+	return s.doubted && (s.claim.Claim == Doubtful || s.claim.Claim == Queued && s.claim.Source == Own)
 }
 
 func (s submission) compare(o submission) int {
@@ -97,6 +110,7 @@ func weighSubmission(attempt, parts int, evidence []Evidence) submission {
 		if e.GatewayRef != "" && (refFrom.GatewayRef == "" || firstRef(e, refFrom) < 0) {
 			refFrom = e
 		}
+		s.doubted = s.doubted || e.Claim == Doubtful
 		switch {
 		case e.Claim == "":
 		case e.Part > 0 && parts > 1 && e.Part <= parts:

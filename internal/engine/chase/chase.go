@@ -71,18 +71,23 @@ func (c *Chase) every(ctx context.Context, round func() (more bool, err error)) 
 	}
 }
 
-// closeLate expires what was not sent within its validity.
+// closeLate expires what was not sent within its validity. What may have gone
+// all the same, because an earlier try is in doubt, is not said to be expired.
 func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
 	var evidence []store.Evidence
 	err = c.Course.Store.Transact(ctx, func(s *store.Store) error {
 		now := c.Course.Now()
-		late, err := s.TooLate(ctx, now, lateMost)
+		late, known, err := s.TooLate(ctx, now, lateMost)
 		if err != nil {
 			return err
 		}
 		more = len(late) == lateMost
-		for _, m := range late {
-			evidence = append(evidence, course.ByClock(m, now, delivery.Expired, delivery.TooLate, "its validity ended before it could go"))
+		for i, m := range late {
+			e := course.ByClock(m, now, delivery.Expired, delivery.TooLate, "its validity ended before it could go")
+			if known[i].MayHaveGone {
+				e = course.ByClock(m, now, delivery.Unknown, "", "its validity ended before it could go again, and an earlier try is in doubt")
+			}
+			evidence = append(evidence, e)
 		}
 		return c.Course.Record(ctx, s, evidence, nil)
 	})
@@ -157,6 +162,9 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, m *store.Message, la
 	request, err := g.Dialect.QueryRequest(dialect.Message{ID: m.ID.String(), GatewayRef: m.GatewayRef}, g.Secrets)
 	if err != nil {
 		c.Log.Error("building a status query", "gateway", g.Name, "error", err)
+		if last {
+			found.add(nil, giveUp(m, c.Course.Now()))
+		}
 		return
 	}
 	reply, fate, exchange := c.Courier.Carry(ctx, g, "query", request)

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -149,20 +148,14 @@ func (c *Course) Cancel(ctx context.Context, id uuid.UUID, by string) error {
 	var evidence []store.Evidence
 	err := c.Store.Transact(ctx, func(s *store.Store) error {
 		// While it is locked no keeper can claim it.
-		m, err := s.Hold(ctx, id)
+		m, known, err := s.Hold(ctx, id)
 		if err != nil {
 			return err
 		}
 		if m.State != delivery.Queued && m.State != delivery.Held {
 			return fmt.Errorf("message %s is %s: %w", id, m.State, ErrGone)
 		}
-		timeline, err := s.Timeline(ctx, id)
-		if err != nil {
-			return err
-		}
-		if slices.ContainsFunc(timeline, func(e store.Evidence) bool {
-			return e.Claim == delivery.Doubtful && e.Attempt == m.Attempts
-		}) {
+		if known.MayHaveGone {
 			return fmt.Errorf("message %s waits to go again, and may have gone already: %w", id, ErrGone)
 		}
 		e := Own(m, c.Now(), delivery.Cancelled, m.Attempts, "withdrawn with the key "+by)
