@@ -4,7 +4,6 @@ import (
 	"errors"
 	"strings"
 	"testing"
-	"unicode/utf16"
 )
 
 func TestWeigh(t *testing.T) {
@@ -53,18 +52,58 @@ func TestWeighRefuses(t *testing.T) {
 	}
 }
 
+func TestOptions(t *testing.T) {
+	tr := "Fırtına nedeniyle pazar günkü tüm seferler iptal edildi. Biletler çarşambaya kadar geçerlidir."
+	tests := map[string]struct {
+		text     string
+		options  Options
+		encoding Encoding
+		alphabet Alphabet
+		units    int
+		segments int
+		err      error
+	}{
+		"forced UCS-2":                            {"plain", Options{Encoding: UCS2}, UCS2, Alphabet{}, 5, 1, nil},
+		"forced UCS-2 in segments":                {strings.Repeat("a", 135), Options{Encoding: UCS2}, UCS2, Alphabet{}, 135, 3, nil},
+		"forced GSM":                              {"plain", Options{Encoding: GSM7}, GSM7, Alphabet{}, 5, 1, nil},
+		"forced GSM that it does not fit":         {"it’s", Options{Encoding: GSM7}, UCS2, Alphabet{}, 4, 1, ErrAlphabet},
+		"a 16-bit reference":                      {strings.Repeat("a", 305), Options{WideReference: true}, GSM7, Alphabet{}, 305, 3, nil},
+		"a 16-bit reference and UCS-2":            {strings.Repeat("α", 133), Options{WideReference: true}, UCS2, Alphabet{}, 133, 3, nil},
+		"Turkish without tables":                  {tr, Options{}, UCS2, Alphabet{}, 94, 2, nil},
+		"Turkish with a single shift table":       {tr, Options{Language: Turkish}, GSM7, Alphabet{Single: Turkish}, 99, 1, nil},
+		"tables are left where they save nothing": {"İki", Options{Language: Turkish}, UCS2, Alphabet{}, 3, 1, nil},
+		"unless GSM is forced":                    {"İki", Options{Language: Turkish, Encoding: GSM7}, GSM7, Alphabet{Single: Turkish}, 4, 1, nil},
+		"155 septets fit beside one table":        {strings.Repeat("a", 153) + "ş", Options{Language: Turkish}, GSM7, Alphabet{Single: Turkish}, 155, 1, nil},
+		"the locking table where it takes less":   {strings.Repeat("ş", 155), Options{Language: Turkish}, GSM7, Alphabet{Locking: Turkish}, 155, 1, nil},
+		"149 septets a segment beside a table":    {strings.Repeat("ş", 298), Options{Language: Turkish}, GSM7, Alphabet{Locking: Turkish}, 298, 2, nil},
+		"and one more":                            {strings.Repeat("ş", 299), Options{Language: Turkish}, GSM7, Alphabet{Locking: Turkish}, 299, 3, nil},
+		"both tables leave 152":                   {strings.Repeat("ã", 140) + "Σ{", Options{Language: Portuguese}, GSM7, Alphabet{Locking: Portuguese, Single: Portuguese}, 144, 1, nil},
+		"Spanish has a single shift table only":   {strings.Repeat("á", 77), Options{Language: Spanish}, GSM7, Alphabet{Single: Spanish}, 154, 1, nil},
+	}
+	for name, tt := range tests {
+		t.Run(name, func(t *testing.T) {
+			w, err := tt.options.Weigh(tt.text)
+			if w.Encoding != tt.encoding || w.Alphabet != tt.alphabet || w.Units != tt.units || w.Segments != tt.segments || !errors.Is(err, tt.err) {
+				t.Errorf("%+v weighs %.20q… %s, %s, %d units, %d segments, %v; want %s, %s, %d, %d, %v", tt.options, tt.text,
+					w.Encoding, w.Alphabet, w.Units, w.Segments, err, tt.encoding, tt.alphabet, tt.units, tt.segments, tt.err)
+			}
+		})
+	}
+}
+
 // FuzzWeigh holds every text to the promises: no panic, the segments joined
 // give the text back, and none is larger than it may be.
 func FuzzWeigh(f *testing.F) {
-	f.Add("Crossing 0740 now leaves from berth 3")
-	f.Add(strings.Repeat("Το πλοίο 😀 ", 30))
-	f.Add(strings.Repeat("[€]", 90))
-	f.Fuzz(func(t *testing.T, text string) {
-		w, err := Weigh(text)
+	f.Add("Crossing 0740 now leaves from berth 3", 0)
+	f.Add(strings.Repeat("Το πλοίο 😀 ", 30), 1)
+	f.Add(strings.Repeat("[€]", 90), 2)
+	f.Add(strings.Repeat("pişmiş {aş} ", 30), 3)
+	f.Fuzz(func(t *testing.T, text string, options int) {
+		o := Options{WideReference: options&1 != 0, Language: append([]Language{""}, Languages...)[options>>1&3], Encoding: []Encoding{"", "", GSM7, UCS2}[options>>3&3]}
+		w, err := o.Weigh(text)
 		if err != nil {
 			return
 		}
-		alone, joined := w.Encoding.room()
 		start, units := 0, 0
 		cuts := w.Cuts(text)
 		if len(cuts) != w.Segments {
@@ -74,16 +113,17 @@ func FuzzWeigh(f *testing.F) {
 			if end <= start {
 				t.Fatalf("%q: cuts %v do not rise", text, cuts)
 			}
-			n := 0
-			for _, r := range text[start:end] {
-				if w.Encoding == UCS2 {
-					n += len(utf16.Encode([]rune{r}))
-				} else {
-					n += septets(r)
+			n := w.Measure(text[start:end])
+			octets := n * 2
+			if w.Encoding == GSM7 {
+				packed, septets, err := w.Alphabet.Pack(text[start:end])
+				if back, unpackErr := w.Alphabet.Unpack(packed, septets); err != nil || unpackErr != nil || back != text[start:end] || septets != n {
+					t.Fatalf("%q packs to %d septets, not %d, and back to %q: %v, %v", text[start:end], septets, n, back, err, unpackErr)
 				}
+				octets = len(packed)
 			}
-			if room := map[bool]int{true: alone, false: joined}[len(cuts) == 1]; n > room {
-				t.Fatalf("%q: a segment of %d units, room for %d", text, n, room)
+			if header := w.header(len(cuts) > 1); octets+header > 140 {
+				t.Fatalf("%q: a segment of %d octets and a header of %d", text, octets, header)
 			}
 			start, units = end, units+n
 		}
@@ -91,6 +131,26 @@ func FuzzWeigh(f *testing.F) {
 			t.Fatalf("%q: segments end at %d of %d, %d units of %d", text, start, len(text), units, w.Units)
 		}
 	})
+}
+
+// header is the user data header by TS 23.040 §9.2.3.24, counted anew.
+func (w Weight) header(joined bool) int {
+	octets := 0
+	if joined {
+		octets += 2 + 3 // element, its length, reference, count, number
+		if w.wide {
+			octets++
+		}
+	}
+	for _, table := range []Language{w.Alphabet.Locking, w.Alphabet.Single} {
+		if table != "" {
+			octets += 3
+		}
+	}
+	if octets > 0 {
+		octets++
+	}
+	return octets
 }
 
 func TestWeighingAllocatesNothing(t *testing.T) {
@@ -108,6 +168,28 @@ func BenchmarkWeigh160(b *testing.B) {
 	for b.Loop() {
 		if _, err := Weigh(text); err != nil {
 			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkWeighGreek(b *testing.B) {
+	text := strings.Repeat("λόγω κακοκαιρίας ακυρώνονται όλα ", 10)
+	b.SetBytes(int64(len(text)))
+	b.ReportAllocs()
+	for b.Loop() {
+		if _, err := Weigh(text); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkBlame(b *testing.B) {
+	text := strings.Repeat("Don’t miss the 07:40 – berth 3… ", 5)
+	b.SetBytes(int64(len(text)))
+	b.ReportAllocs()
+	for b.Loop() {
+		if len(Blame(text)) != 3 {
+			b.Fatal(Blame(text))
 		}
 	}
 }
