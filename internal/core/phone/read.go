@@ -15,6 +15,20 @@ import (
 // ErrInvalid is wrapped by every error of [Parse] and [Read].
 var ErrInvalid = errors.New("not a number that can be known")
 
+// Error is why a number was refused. It wraps [ErrInvalid].
+type Error struct{ Given, Why string }
+
+func (e *Error) Error() string {
+	given := e.Given
+	if runes := []rune(given); len(runes) > 60 {
+		given = string(runes[:60]) + "…"
+	}
+	return fmt.Sprintf("number %q: %s: %v", given, e.Why, ErrInvalid)
+}
+
+// Unwrap makes it an [ErrInvalid].
+func (e *Error) Unwrap() error { return ErrInvalid }
+
 // Accepted is what [Parse] takes, in one sentence for people.
 const Accepted = "a plus sign, the country code and the number, such as +447700900123; with a country, also the number as it is dialled there"
 
@@ -63,11 +77,7 @@ func (r *reader) changed(format string, args ...any) {
 }
 
 func (r *reader) refuse(format string, args ...any) error {
-	given := r.given
-	if runes := []rune(given); len(runes) > 60 {
-		given = string(runes[:60]) + "…"
-	}
-	return fmt.Errorf("number %q: %s: %w", given, fmt.Sprintf(format, args...), ErrInvalid)
+	return &Error{Given: r.given, Why: fmt.Sprintf(format, args...)}
 }
 
 var (

@@ -42,7 +42,9 @@ func Parse(s string) (ID, error) {
 	if strings.HasPrefix(s, "+") {
 		number, err := phone.Parse(s)
 		if err != nil {
-			return ID{}, fmt.Errorf("sender %q: %w: %w", s, err, ErrInvalid)
+			var why *phone.Error
+			errors.As(err, &why)
+			return ID{}, fmt.Errorf("sender %q: %s: %w", s, why.Why, ErrInvalid)
 		}
 		return ID{number.String(), Numeric}, nil
 	}
@@ -53,7 +55,7 @@ func Parse(s string) (ID, error) {
 		return ID{s, ShortCode}, nil
 	}
 	if n := utf8.RuneCountInString(s); n > 11 {
-		return ID{}, fmt.Errorf("sender %q: %d characters, at most 11: %w", s, n, ErrInvalid)
+		return ID{}, fmt.Errorf("sender %q: %d characters, at most 11, so %d too many: %w", s, n, n-11, ErrInvalid)
 	}
 	letter := false
 	for _, r := range s {

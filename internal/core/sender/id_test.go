@@ -17,7 +17,7 @@ func TestParse(t *testing.T) {
 	}
 	for in, why := range map[string]string{
 		"": "empty", "Lanternholms": "12 characters, at most 11", "12": "2 digits", "123456789": "9 digits",
-		"Łódź": "not in the GSM alphabet", "€uro": "not in the GSM alphabet", "--": "no letter", " Ferry": "space", "+44": "at least 8", "a\nb": "not in the GSM alphabet",
+		"Łódź": "not in the GSM alphabet", "€uro": "not in the GSM alphabet", "--": "no letter", " Ferry": "space", "+44": "2 digits are too few", "a\nb": "not in the GSM alphabet",
 	} {
 		if _, err := Parse(in); !errors.Is(err, ErrInvalid) || !strings.Contains(err.Error(), why) {
 			t.Errorf("Parse(%q) gives %v; want it to say %q", in, err, why)

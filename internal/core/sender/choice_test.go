@@ -1,0 +1,168 @@
+package sender
+
+import (
+	"errors"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+)
+
+func id(t *testing.T, s string) ID {
+	t.Helper()
+	parsed, err := Parse(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return parsed
+}
+
+func TestChoose(t *testing.T) {
+	all := []Entry{
+		{ID: id(t, "Lanternholm"), Defaults: []Default{{}}},
+		{ID: id(t, "LH Boarding"), Defaults: []Default{{Kind: pace.OTP}}},
+		{ID: id(t, "LH Sverige"), Countries: []string{"SE"}, Defaults: []Default{{Country: "SE"}}},
+		{ID: id(t, "+447700900000"), Registrations: map[string]string{"US": "C-77"}},
+		{ID: id(t, "80123"), Gateways: []string{"monsoon"}, Countries: []string{"IN"}, Defaults: []Default{{Country: "IN"}}, Registrations: map[string]string{"IN": "E-1"}},
+	}
+	for _, tt := range []struct {
+		named, country, gateway string
+		kind                    pace.Kind
+		want                    string
+		verdict                 Verdict
+		why                     string
+	}{
+		{"", "GB", "", pace.Bulk, "Lanternholm", Allowed, ""},
+		{"", "GB", "", pace.OTP, "LH Boarding", Allowed, ""},
+		{"", "SE", "", pace.OTP, "LH Sverige", Allowed, ""}, // the country's weighs more
+		{"", "US", "", pace.Transactional, "+447700900000", Allowed, ""},
+		{"", "IN", "monsoon", pace.Transactional, "80123", Refused, ""}, // for its text, not for its sender
+		{"", "ZW", "", pace.Transactional, "Lanternholm", NotKnown, ""},
+		{"Lanternholm", "US", "", pace.Transactional, "Lanternholm", Refused, ""},
+		{"Lanternholm", "IE", "", pace.Transactional, "Lanternholm", Refused, ""},
+		{"LH Sverige", "GB", "", pace.Transactional, "LH Sverige", Allowed, "for SE only"},
+		{"80123", "IN", "harbourline", pace.Transactional, "80123", Refused, "goes out through monsoon only"},
+		{"Ferries", "GB", "", pace.Transactional, "", "", "not in use here"},
+	} {
+		rule, ok := Shipped[tt.country]
+		if !ok {
+			rule = Unruled(tt.country)
+		}
+		got, decision, err := Choose(all, rule, tt.named, tt.gateway, Case{Kind: tt.kind, Text: "Crossing 0740"})
+		if got.ID.String() != tt.want || decision.Verdict != tt.verdict || (err != nil) != (tt.why != "") || err != nil && (!errors.Is(err, ErrNone) || !strings.Contains(err.Error(), tt.why)) {
+			t.Errorf("%q to %s through %q as %s: %s, %+v, %v; want %s, %s, %s", tt.named, tt.country, tt.gateway, tt.kind, got.ID, decision, err, tt.want, tt.verdict, tt.why)
+		}
+	}
+	for country, why := range map[string]string{"US": "no registration of +447700900000", "GB": "no default for bulk texts to United Kingdom"} {
+		only := []Entry{{ID: id(t, "+447700900000")}}
+		if country == "GB" {
+			only = []Entry{{ID: id(t, "LH Boarding"), Defaults: []Default{{Kind: pace.OTP}}}}
+		}
+		if got, _, err := Choose(only, Shipped[country], "", "", Case{Kind: pace.Bulk}); !errors.Is(err, ErrNone) || !strings.Contains(err.Error(), why) {
+			t.Errorf("%s: %v, %v; want it to say %q", country, got, err, why)
+		}
+	}
+}
+
+func TestDecide(t *testing.T) {
+	at := func(clock string) time.Time {
+		parsed, err := time.Parse(time.RFC3339, clock)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return parsed
+	}
+	registered := Entry{ID: id(t, "LNTRNH"), Registrations: map[string]string{"IN": "E-1", "PH": "P-1"}}
+	noon := at("2026-11-17T06:30:00Z")
+	tests := map[string]struct {
+		country string
+		c       Case
+		verdict Verdict
+		about   string // of the worst finding
+		say     string
+	}{
+		"a registered text":            {"IN", Case{Sender: registered, Kind: pace.Bulk, Text: "Berth 3", Wording: "Berth \x00", TextRegistered: true, At: noon, TimeZones: []string{"Asia/Kolkata"}}, Allowed, "", ""},
+		"a text that is not":           {"IN", Case{Sender: registered, Kind: pace.Transactional, Text: "Berth 3"}, Refused, "text", "registered texts only"},
+		"a link in a field":            {"IN", Case{Sender: registered, Kind: pace.Transactional, Text: "See https://a.example", Wording: "See \x00", TextRegistered: true}, Refused, "link", "fixed wording"},
+		"a link in the wording":        {"IN", Case{Sender: registered, Kind: pace.Transactional, Text: "See https://a.example", Wording: "See https://a.example", TextRegistered: true}, Allowed, "", ""},
+		"a link where none may be":     {"PH", Case{Sender: registered, Kind: pace.Transactional, Text: "See www.a.example"}, Refused, "link", "no links"},
+		"quiet hours":                  {"IN", Case{Sender: registered, Kind: pace.Bulk, Text: "x", Wording: "x", TextRegistered: true, At: at("2026-11-17T16:00:00Z"), TimeZones: []string{"Asia/Kolkata"}}, Careful, "quiet_hours", "until 10:00"},
+		"passcodes are never too loud": {"IN", Case{Sender: registered, Kind: pace.OTP, Text: "x", Wording: "x", TextRegistered: true, At: at("2026-11-17T16:00:00Z"), TimeZones: []string{"Asia/Kolkata"}}, Allowed, "", ""},
+		"Sundays in France":            {"FR", Case{Sender: registered, Kind: pace.Bulk, Text: "x STOP", At: at("2026-11-15T12:00:00Z"), TimeZones: []string{"Europe/Paris"}}, Careful, "quiet_hours", "the end of the day"},
+		"no way to stop them":          {"FR", Case{Sender: registered, Kind: pace.Bulk, Text: "x", At: noon, TimeZones: []string{"Europe/Paris"}}, Careful, "opt_out", `"STOP" is not in it`},
+		"somewhere it is quiet":        {"US", Case{Sender: Entry{ID: id(t, "80123"), Registrations: map[string]string{"US": "x"}}, Kind: pace.Bulk, Text: "stop", At: at("2026-11-17T15:30:00Z"), TimeZones: []string{"America/New_York", "America/Los_Angeles"}}, Careful, "quiet_hours", "America/Los_Angeles until 08:00"},
+		"of which nothing is known":    {"ZW", Case{Sender: registered, Kind: pace.Bulk, Text: "x"}, NotKnown, "sender", "not known"},
+	}
+	for name, tt := range tests {
+		t.Run(name, func(t *testing.T) {
+			rule, ok := Shipped[tt.country]
+			if !ok {
+				rule = Unruled(tt.country)
+			}
+			got := rule.Decide(tt.c)
+			worst := slices.IndexFunc(got.Findings, func(f Finding) bool { return f.Verdict == got.Verdict })
+			if got.Verdict != tt.verdict || got.Rule != rule.Name() || tt.about != "" && (got.Findings[worst].About != tt.about || !strings.Contains(got.Findings[worst].Say, tt.say)) {
+				t.Errorf("got %+v, want %s of %s: %s", got, tt.verdict, tt.about, tt.say)
+			}
+		})
+	}
+}
+
+func TestShippedRules(t *testing.T) {
+	if len(Shipped) < 40 {
+		t.Errorf("%d countries have a rule, 40 are promised", len(Shipped))
+	}
+	for country, r := range Shipped {
+		if r.Country != country || r.Date == "" || r.Origin == "" || phone.CountryName(country) == country {
+			t.Errorf("%s: %+v", country, r)
+		}
+	}
+	var all []Rule
+	for _, country := range phone.Countries() {
+		if r, ok := Shipped[country]; ok {
+			all = append(all, r)
+		}
+	}
+	written, err := WriteRules(all)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := ReadRules(written); err != nil || !reflect.DeepEqual(again, all) {
+		t.Errorf("written and read again: %v", err)
+	}
+}
+
+func TestReadRulesRefuses(t *testing.T) {
+	for source, why := range map[string]string{
+		"rules: [{country: UK}]":                                                                           `country "UK"`,
+		"rules: [{country: GB, links: yes-please}]":                                                        `GB: links "yes-please"`,
+		"rules: [{country: GB}, {country: GB}]":                                                            "twice",
+		"rules: [{country: GB, colour: red}]":                                                              "colour",
+		"rules: [{country: GB, date: yesterday}]":                                                          `date "yesterday"`,
+		"rules: [{country: GB, quiet: [{kinds: [bulk], from: \"9\", to: \"10:00\"}]}]":                     `quiet "9"`,
+		"rules: [{country: GB, quiet: [{kinds: [sms], from: \"09:00\", to: \"10:00\"}]}]":                  `quiet.kinds "sms"`,
+		"rules: [{country: GB, quiet: [{kinds: [bulk], from: \"09:00\", to: \"10:00\", days: [Sunday]}]}]": `quiet.days "Sunday"`,
+	} {
+		if _, err := ReadRules([]byte(source)); !errors.Is(err, ErrRule) || !strings.Contains(err.Error(), why) {
+			t.Errorf("%s gives %v; want it to say %q", source, err, why)
+		}
+	}
+	if rules, err := ReadRules([]byte("date: 2026-11-01\norigin: us\nrules: [{country: ZW}]")); err != nil || rules[0].Links != Unknown || rules[0].Date != "2026-11-01" || rules[0].Origin != "us" {
+		t.Errorf("what is left out: %+v, %v", rules, err)
+	}
+}
+
+func TestLinks(t *testing.T) {
+	for text, want := range map[string][]string{
+		"see https://ferry.example/a?b=c now": {"https://ferry.example/a?b=c"}, "www.ferry.example": {"www.ferry.example"}, "ferry.example/x": {"ferry.example/x"},
+		"Crossing 07.40 at berth 3.No wait": nil, "e.g. this": nil, "bit.ly/abc": {"bit.ly/abc"}, "HTTP://A.EXAMPLE": {"HTTP://A.EXAMPLE"},
+	} {
+		if got := Links(text); !slices.Equal(got, want) {
+			t.Errorf("Links(%q) = %q, want %q", text, got, want)
+		}
+	}
+}

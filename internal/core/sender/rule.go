@@ -1,0 +1,213 @@
+package sender
+
+import (
+	"bytes"
+	_ "embed"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+)
+
+// Access is what a country says to something.
+type Access string
+
+// What countries say. Unknown means that the gateway must be asked.
+const (
+	Open       Access = "open"
+	Registered Access = "registered" // only if registered there before
+	Closed     Access = "closed"
+	Unknown    Access = "unknown"
+)
+
+// Accesses lists them all.
+var Accesses = []Access{Open, Registered, Closed, Unknown}
+
+// Rule is what a country accepts. Rules change: they are data with a date and
+// an origin, and whoever sends there is the one to check them.
+type Rule struct {
+	Country string `yaml:"country" json:"country"` // ISO 3166-1 alpha-2
+	// Senders by their kind.
+	Alphanumeric Access `yaml:"alphanumeric" json:"alphanumeric"`
+	Numeric      Access `yaml:"numeric" json:"numeric"`
+	ShortCode    Access `yaml:"short_code" json:"short_code"`
+	// Texts: Registered if only registered templates pass.
+	Texts Access `yaml:"texts" json:"texts"`
+	// Links: Registered if only in the fixed wording of a registered template.
+	Links Access `yaml:"links" json:"links"`
+	// Quiet are the hours in which no message of some kinds should arrive.
+	Quiet []Quiet `yaml:"quiet,omitempty" json:"quiet"`
+	// OptOut is what bulk messages must say; empty if nothing.
+	OptOut string `yaml:"opt_out,omitempty" json:"opt_out"`
+	// Date is the day (2026-11-01) on which the rule was looked at, Origin who
+	// says so, and Note what else there is to know.
+	Date   string `yaml:"date,omitempty" json:"date"`
+	Origin string `yaml:"origin,omitempty" json:"origin"`
+	Note   string `yaml:"note,omitempty" json:"note"`
+}
+
+// Quiet is a span of local time, over midnight if it ends before it begins.
+type Quiet struct {
+	Kinds []pace.Kind `yaml:"kinds" json:"kinds"`
+	From  string      `yaml:"from" json:"from"` // 21:00
+	To    string      `yaml:"to" json:"to"`     // 08:00
+	// Days are English short names of days on which the whole day is quiet.
+	Days []string `yaml:"days,omitempty" json:"days"`
+}
+
+// Name is what decisions call the rule.
+func (r Rule) Name() string {
+	if r.Date == "" {
+		return r.Country + ", of no date"
+	}
+	return r.Country + " of " + r.Date
+}
+
+// For is what the country says to a kind of sender.
+func (r Rule) For(k Kind) Access {
+	switch k {
+	case Alphanumeric:
+		return r.Alphanumeric
+	case Numeric:
+		return r.Numeric
+	case ShortCode:
+		return r.ShortCode
+	}
+	return Unknown
+}
+
+// Unruled is the rule of a country of which nothing is known.
+func Unruled(country string) Rule {
+	return Rule{Country: country, Alphanumeric: Unknown, Numeric: Unknown, ShortCode: Unknown, Texts: Unknown, Links: Unknown,
+		Origin: "nothing is known", Note: "Ask the gateway."}
+}
+
+// ErrRule is wrapped by the errors of rules.
+var ErrRule = errors.New("not a rule")
+
+var (
+	hour = regexp.MustCompile(`^([01]\d|2[0-3]):[0-5]\d$`)
+	days = []string{"Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"}
+)
+
+// Check reports what is wrong with a rule that was written by hand. What is
+// left out is unknown. Errors wrap [ErrRule] and name the field.
+func (r *Rule) Check() error {
+	wrong := func(field string, value any, accepted string) error {
+		return fmt.Errorf("%s: %s %q: accepted is %s: %w", r.Country, field, fmt.Sprint(value), accepted, ErrRule)
+	}
+	if !phone.IsCountry(r.Country) {
+		return wrong("country", r.Country, "a country such as GB (ISO 3166-1)")
+	}
+	for _, access := range []struct {
+		field string
+		value *Access
+	}{{"alphanumeric", &r.Alphanumeric}, {"numeric", &r.Numeric}, {"short_code", &r.ShortCode}, {"texts", &r.Texts}, {"links", &r.Links}} {
+		if *access.value == "" {
+			*access.value = Unknown
+		}
+		if !slices.Contains(Accesses, *access.value) {
+			return wrong(access.field, *access.value, "open, registered, closed or unknown")
+		}
+	}
+	for _, q := range r.Quiet {
+		for _, bound := range []string{q.From, q.To} {
+			if !hour.MatchString(bound) {
+				return wrong("quiet", bound, "from and to as in 21:00")
+			}
+		}
+		for _, kind := range q.Kinds {
+			if _, err := pace.ParseKind(string(kind)); err != nil {
+				return wrong("quiet.kinds", kind, "otp, transactional or bulk")
+			}
+		}
+		for _, day := range q.Days {
+			if !slices.Contains(days, day) {
+				return wrong("quiet.days", day, strings.Join(days, ", "))
+			}
+		}
+	}
+	if _, err := time.Parse(time.DateOnly, r.Date); err != nil && r.Date != "" {
+		return wrong("date", r.Date, "a day such as 2026-11-01")
+	}
+	return nil
+}
+
+// At reports whether a moment is quiet for a kind of message, and until when
+// of the day.
+func (q Quiet) At(kind pace.Kind, local time.Time) (until string, quiet bool) {
+	if !slices.Contains(q.Kinds, kind) {
+		return "", false
+	}
+	if slices.Contains(q.Days, local.Weekday().String()[:3]) {
+		return "the end of the day", true
+	}
+	now := local.Format("15:04")
+	if q.From <= q.To {
+		return q.To, now >= q.From && now < q.To
+	}
+	return q.To, now >= q.From || now < q.To
+}
+
+// ReadRules reads rules from YAML: a list under rules, with what holds for all
+// of them (date, origin) beside it. Errors wrap [ErrRule] and name the line, or
+// the country and the field.
+func ReadRules(data []byte) ([]Rule, error) {
+	var file struct {
+		Date   string `yaml:"date"`
+		Origin string `yaml:"origin"`
+		Rules  []Rule `yaml:"rules"`
+	}
+	decoder := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict())
+	if err := decoder.Decode(&file); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrRule, err)
+	}
+	seen := map[string]bool{}
+	for i := range file.Rules {
+		r := &file.Rules[i]
+		if r.Date == "" {
+			r.Date = file.Date
+		}
+		if r.Origin == "" {
+			r.Origin = file.Origin
+		}
+		if err := r.Check(); err != nil {
+			return nil, err
+		}
+		if seen[r.Country] {
+			return nil, fmt.Errorf("%s stands there twice: %w", r.Country, ErrRule)
+		}
+		seen[r.Country] = true
+	}
+	return file.Rules, nil
+}
+
+// WriteRules writes rules as [ReadRules] reads them.
+func WriteRules(rules []Rule) ([]byte, error) {
+	return yaml.Marshal(struct {
+		Rules []Rule `yaml:"rules"`
+	}{rules})
+}
+
+//go:embed rules.yaml
+var shipped []byte
+
+// Shipped are the rules to start with, by country.
+var Shipped = func() map[string]Rule {
+	rules, err := ReadRules(shipped)
+	if err != nil {
+		panic(err) // a test reads them
+	}
+	of := make(map[string]Rule, len(rules))
+	for _, r := range rules {
+		of[r.Country] = r
+	}
+	return of
+}()

@@ -1,0 +1,196 @@
+package template
+
+import (
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+
+	"calmpigeon.example/internal/core/smstext"
+)
+
+const crossing = `
+name: crossing-moved
+language: en
+cure: safe
+texts:
+  en: "Crossing {time} to {port} leaves from berth {berth}. {note|} {{ok}}"
+  el: "Το δρομολόγιο {time} για {port} φεύγει από την αποβάθρα {berth}. {note|}"
+  pt-BR: "{fare} {day} {weight}"
+fields:
+  time: {as: time}
+  berth: {only: digits, most: 2}
+  note: {only: no_links, most: 10}
+  fare: {as: money}
+  day: {as: date}
+  weight: {as: number}
+registered:
+  - {country: IN, gateway: monsoon, id: "1107", wording: "Crossing {5} to {} leaves from berth {2}. {}"}
+`
+
+func read(t *testing.T, source string) *Template {
+	t.Helper()
+	parsed, err := Read([]byte(source))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return parsed
+}
+
+func TestRender(t *testing.T) {
+	tmpl := read(t, crossing)
+	for _, tt := range []struct {
+		lang   string
+		values map[string]any
+		want   string
+		wrong  string
+	}{
+		{"en", map[string]any{"time": "07:40", "port": "Skerrow", "berth": 3.0}, "Crossing 07:40 to Skerrow leaves from berth 3.  {ok}", ""},
+		{"en", map[string]any{"time": "2026-11-15T07:40:00+01:00", "port": "{port}", "berth": "12", "note": "Sorry."}, "Crossing 07:40 to {port} leaves from berth 12. Sorry. {ok}", ""},
+		{"el", map[string]any{"time": "19:05", "port": "Σκέρο", "berth": "3"}, "Το δρομολόγιο 7:05 μ.μ. για Σκέρο φεύγει από την αποβάθρα 3. ", ""},
+		{"pt-BR", map[string]any{"fare": "1048.50 EUR", "day": "2026-11-15", "weight": 1234.5}, "1.048,50 EUR 15 de nov. de 2026 1.234,5", ""},
+		{"en", map[string]any{"time": "07:40", "berth": "3"}, "", "field port: it is missing"},
+		{"en", map[string]any{"time": "07:40", "port": "", "berth": "3"}, "", "field port: it is missing"},
+		{"en", map[string]any{"time": "late", "port": "Skerrow", "berth": "3"}, "", `field time: "late" cannot be written as time; accepted is a time of day`},
+		{"en", map[string]any{"time": "07:40", "port": "Skerrow", "berth": "3b"}, "", "field berth: \"3b\" is not digits only"},
+		{"en", map[string]any{"time": "07:40", "port": "Skerrow", "berth": "123"}, "", "3 characters, 1 too many; accepted is at most 2"},
+		{"en", map[string]any{"time": "07:40", "port": "Skerrow", "berth": "1", "note": "a.example"}, "", "it holds a link, a.example"},
+		{"en", map[string]any{"time": "07:40", "port": []any{}, "berth": "1"}, "", "field port: it is a []interface {}"},
+		{"pt-BR", map[string]any{"fare": "48,50 EUR"}, "", "an amount and a currency"},
+		{"fr", nil, "", "there is no such text"},
+	} {
+		got, err := tmpl.Render(tt.lang, tt.values)
+		if tt.wrong == "" && (err != nil || got.Text != tt.want) || tt.wrong != "" && (!errors.Is(err, ErrTemplate) || !strings.Contains(err.Error(), tt.wrong)) {
+			t.Errorf("%s with %v:\n got %q, %v\nwant %q, %s", tt.lang, tt.values, got.Text, err, tt.want, tt.wrong)
+		}
+	}
+}
+
+func TestLanguages(t *testing.T) {
+	tmpl := read(t, crossing)
+	for _, tt := range []struct{ asked, country, want string }{
+		{"el", "", "el"}, {"el-CY", "", "el"}, {"en-US", "", "en"}, {"pt", "", "pt-BR"}, {"tr", "", "en"}, {"", "", "en"}, {"no language", "", "en"},
+		{"", "GR", "el"}, {"", "CY", "el"}, {"", "BR", "pt-BR"}, {"", "GB", "en"}, {"", "JP", "en"}, {"en", "GR", "en"}, {"", "001", "en"},
+	} {
+		if got := tmpl.For(tt.asked, tt.country); got != tt.want {
+			t.Errorf("For(%q, %q) = %s, want %s", tt.asked, tt.country, got, tt.want)
+		}
+	}
+	must, may := tmpl.Needs()
+	if want := []string{"berth", "day", "fare", "port", "time", "weight"}; !slices.Equal(must, want) || !slices.Equal(may, []string{"note"}) {
+		t.Errorf("needs %v and may have %v", must, may)
+	}
+}
+
+func TestReadRefuses(t *testing.T) {
+	for source, why := range map[string]string{
+		"name: Crossing":                        "small letters",
+		"name: a\nlanguage: en":                 "there are no texts",
+		"name: a\nlanguage: en\ntexts: {el: γ}": `no text for the language "en"`,
+		"name: a\nlanguage: english language\ntexts: {english language: x}":                        "is not a language",
+		"name: a\nlanguage: en\ntexts: {en: 'hi {name'}":                                           "text en: the { at character 4 is never closed",
+		"name: a\nlanguage: en\ntexts: {en: 'hi }'}":                                               "the } at character 4 closes nothing|a } at character 4 closes nothing",
+		"name: a\nlanguage: en\ntexts: {en: 'hi {a b}'}":                                           `"a b" is no name of a field`,
+		"name: a\nlanguage: en\ntexts: {en: 'hi {{a}'}":                                            "closes nothing",
+		"name: a\nlanguage: en\ntexts: {en: hi}\nfields: {x: {}}":                                  "field x: no text has it",
+		"name: a\nlanguage: en\ntexts: {en: '{x}'}\nfields: {x: {as: roman}}":                      `as "roman"`,
+		"name: a\nlanguage: en\ntexts: {en: '{x}'}\nfields: {x: {only: odd}}":                      `only "odd"`,
+		"name: a\nlanguage: en\ntexts: {en: '{x}'}\nfields: {x: {most: -1}}":                       "most -1",
+		"name: a\nlanguage: en\ncolour: red":                                                       "colour",
+		"name: a\nlanguage: en\ncure: full\ntexts: {en: x}":                                        "off, safe or strong",
+		"name: a\nlanguage: en\nkind: sms\ntexts: {en: x}":                                         "otp, transactional or bulk",
+		"name: a\nlanguage: en\nsender: Lanternholms\ntexts: {en: x}":                              "12 characters",
+		"name: a\nlanguage: en\ntexts: {en: x}\nregistered: [{country: India, id: a, wording: x}]": "registered in \"India\"",
+		"name: a\nlanguage: en\ntexts: {en: x}\nregistered: [{country: IN, wording: x}]":           "without an id",
+		"name: a\nlanguage: en\ntexts: {en: x}\nregistered: [{country: IN, id: a}]":                "without its wording",
+	} {
+		_, err := Read([]byte(source))
+		if !errors.Is(err, ErrTemplate) || !slices.ContainsFunc(strings.Split(why, "|"), func(w string) bool { return strings.Contains(err.Error(), w) }) {
+			t.Errorf("%q gives %v; want it to say %q", source, err, why)
+		}
+	}
+	written, err := read(t, crossing).Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := read(t, string(written)).Write(); err != nil || string(again) != string(written) {
+		t.Errorf("written, read and written again: %v\n%s\n%s", err, written, again)
+	}
+}
+
+func TestRegistration(t *testing.T) {
+	tmpl := read(t, crossing)
+	for _, tt := range []struct {
+		text, country, gateway string
+		ok                     bool
+		wrong                  string
+	}{
+		{"Crossing 07:40 to Skerrow leaves from berth 3. Sorry.", "IN", "monsoon", true, ""},
+		{"Crossing 07:40 to Skerrow leaves from berth 3.", "IN", "monsoon", false, "not worded as registered"},
+		{"Crossing 07:40:00 to Skerrow leaves from berth 3. ", "IN", "monsoon", false, "not worded as registered"},
+		{"Crossing 07:40 to Skerrow now leaves from berth 3. ", "IN", "monsoon", true, ""}, // {} takes it
+		{"anything", "IN", "harbourline", false, ""},
+		{"anything", "GB", "monsoon", false, ""},
+	} {
+		r, ok, err := tmpl.Registration(Rendering{Text: tt.text, Language: "en"}, tt.country, tt.gateway)
+		if ok != tt.ok || (err != nil) != (tt.wrong != "") || err != nil && !strings.Contains(err.Error(), tt.wrong) || ok && r.ID != "1107" {
+			t.Errorf("%q in %s through %s: %v, %v, %v", tt.text, tt.country, tt.gateway, r, ok, err)
+		}
+	}
+}
+
+func TestSpan(t *testing.T) {
+	tmpl := read(t, "name: a\nlanguage: en\ncure: safe\ntexts: {en: 'Hello {name}'}")
+	rows := func(yield func(Row) bool) {
+		for _, name := range []string{strings.Repeat("x", 200), "Jo", "", "Ann", strings.Repeat("y", 150) + "’", "Λίνα", strings.Repeat("z", 400)} {
+			if !yield(Row{"en", map[string]any{"name": name}}) {
+				return
+			}
+		}
+	}
+	s := tmpl.Weigh(rows, smstext.Options{})
+	if s.Rows != 7 || s.Failed != 1 || s.Segments != 1+1+1+1+2+3 || s.Shortest.Row != 2 || s.Longest.Row != 7 || s.Typical.Row != 2 || s.BySegments[1] != 4 {
+		t.Errorf("got %+v", s)
+	}
+	if len(s.Faults) != 1 || !strings.Contains(s.Faults[0].Error(), `template "a", row 3, text en, field name: it is missing`) {
+		t.Errorf("faults %v", s.Faults)
+	}
+	if none := tmpl.Weigh(func(func(Row) bool) {}, smstext.Options{}); none.Rows != 0 || none.Typical.Row != 0 {
+		t.Errorf("of no rows: %+v", none)
+	}
+}
+
+// Whatever is written of a number, a date, a time or money, in whatever
+// language, makes no text dearer than the language does.
+func TestWritingForcesNothing(t *testing.T) {
+	for lang := range spoken {
+		for as, value := range map[As]string{AsNumber: "-1234567.5", AsMoney: "1048.50 EUR"} {
+			written, accepted := as.write(lang, value)
+			if accepted != "" || written == "" {
+				t.Errorf("%s as %s in %s: %q, %s", value, as, lang, written, accepted)
+			}
+			if w, err := smstext.Weigh(written); err != nil || w.Encoding != smstext.GSM7 && lang != "ar" {
+				t.Errorf("%s as %s in %s: %q weighs %+v, %v", value, as, lang, written, w, err)
+			}
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add("Hi {name|there}, {{x}} {a}")
+	f.Fuzz(func(t *testing.T, text string) {
+		pieces, wrong := parse(text)
+		if wrong != "" {
+			return
+		}
+		fields := 0
+		for _, p := range pieces {
+			if p.field != "" {
+				fields++
+			}
+		}
+		if fields > strings.Count(text, "{") {
+			t.Fatalf("%q has %d fields", text, fields)
+		}
+	})
+}
