@@ -180,18 +180,126 @@ func (c *Client) AddSender(ctx context.Context, n NewSender) (Sender, error) {
 	return s, c.call(ctx, "POST", "/v1/senders", nil, n, &s)
 }
 
+// PutSender changes a sender, or registers it.
+func (c *Client) PutSender(ctx context.Context, n NewSender) (Sender, error) {
+	var s Sender
+	return s, c.call(ctx, "PUT", "/v1/senders/"+url.PathEscape(n.Sender), nil, n, &s)
+}
+
 // RemoveSender takes a sender out of use.
 func (c *Client) RemoveSender(ctx context.Context, sender string) error {
 	return c.call(ctx, "DELETE", "/v1/senders/"+url.PathEscape(sender), nil, nil, nil)
+}
+
+// Rehearse makes every check that sending makes, and sends nothing.
+func (c *Client) Rehearse(ctx context.Context, d Draft) (Weighing, error) {
+	d.DryRun = true
+	var w Weighing
+	return w, c.call(ctx, "POST", "/v1/messages", nil, d, &w)
+}
+
+// Weigh asks what a text costs and whether it may go.
+func (c *Client) Weigh(ctx context.Context, r WeighRequest) (Weighing, error) {
+	var w Weighing
+	return w, c.call(ctx, "POST", "/v1/weigh", nil, r, &w)
+}
+
+// Numbers asks about numbers, at most a thousand at once.
+func (c *Client) Numbers(ctx context.Context, r NumbersRequest) ([]Number, error) {
+	var l List[Number]
+	return l.Items, c.call(ctx, "POST", "/v1/numbers", nil, r, &l)
+}
+
+// Rules lists the rules of all countries of which something is known.
+func (c *Client) Rules(ctx context.Context) ([]Rule, error) {
+	return list[Rule](ctx, c, "/v1/rules")
+}
+
+// Rule returns the rule of a country.
+func (c *Client) Rule(ctx context.Context, country string) (Rule, error) {
+	var r Rule
+	return r, c.call(ctx, "GET", "/v1/rules/"+url.PathEscape(country), nil, nil, &r)
+}
+
+// PutRule changes the rule of a country.
+func (c *Client) PutRule(ctx context.Context, r Rule) (Rule, error) {
+	var changed Rule
+	return changed, c.call(ctx, "PUT", "/v1/rules/"+url.PathEscape(r.Country), nil, r, &changed)
+}
+
+// ResetRule puts the rule that ships back in force.
+func (c *Client) ResetRule(ctx context.Context, country string) error {
+	return c.call(ctx, "DELETE", "/v1/rules/"+url.PathEscape(country), nil, nil, nil)
+}
+
+// ExportRules returns all rules as a file.
+func (c *Client) ExportRules(ctx context.Context) (RulesFile, error) {
+	var f RulesFile
+	return f, c.call(ctx, "GET", "/v1/rules/export", nil, nil, &f)
+}
+
+// ImportRules takes the rules of a file in, all or none. With dryRun it says
+// what would change.
+func (c *Client) ImportRules(ctx context.Context, f RulesFile, dryRun bool) (RulesChange, error) {
+	var change RulesChange
+	return change, c.call(ctx, "POST", "/v1/rules/import"+dry(dryRun), nil, f, &change)
+}
+
+// Templates lists all templates.
+func (c *Client) Templates(ctx context.Context) ([]Template, error) {
+	return list[Template](ctx, c, "/v1/templates")
+}
+
+// Template returns a template by name.
+func (c *Client) Template(ctx context.Context, name string) (Template, error) {
+	var t Template
+	return t, c.call(ctx, "GET", "/v1/templates/"+url.PathEscape(name), nil, nil, &t)
+}
+
+// AddTemplate adds a template.
+func (c *Client) AddTemplate(ctx context.Context, f TemplateFile) (Template, error) {
+	var t Template
+	return t, c.call(ctx, "POST", "/v1/templates", nil, f, &t)
+}
+
+// PutTemplate changes a template, or adds it.
+func (c *Client) PutTemplate(ctx context.Context, name string, f TemplateFile) (Template, error) {
+	var t Template
+	return t, c.call(ctx, "PUT", "/v1/templates/"+url.PathEscape(name), nil, f, &t)
+}
+
+// RemoveTemplate forgets a template.
+func (c *Client) RemoveTemplate(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", "/v1/templates/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// Prices returns the price list of a gateway.
+func (c *Client) Prices(ctx context.Context, gateway string) (PriceList, error) {
+	var l PriceList
+	return l, c.call(ctx, "GET", "/v1/gateways/"+url.PathEscape(gateway)+"/prices", nil, nil, &l)
+}
+
+// PutPrices takes a price list in, in the place of the gateway's last one. With
+// dryRun it only checks it.
+func (c *Client) PutPrices(ctx context.Context, gateway string, f PricesFile, dryRun bool) (PriceList, error) {
+	var l PriceList
+	return l, c.call(ctx, "PUT", "/v1/gateways/"+url.PathEscape(gateway)+"/prices"+dry(dryRun), nil, f, &l)
+}
+
+func dry(run bool) string {
+	if run {
+		return "?dry_run=true"
+	}
+	return ""
 }
 
 // Keys lists all API keys.
 func (c *Client) Keys(ctx context.Context) ([]Key, error) { return list[Key](ctx, c, "/v1/keys") }
 
 // NewKey makes an API key; the answer is the only one that shows it.
-func (c *Client) NewKey(ctx context.Context, name string) (Key, error) {
+func (c *Client) NewKey(ctx context.Context, n NewKey) (Key, error) {
 	var k Key
-	return k, c.call(ctx, "POST", "/v1/keys", nil, NewKey{name}, &k)
+	return k, c.call(ctx, "POST", "/v1/keys", nil, n, &k)
 }
 
 // RevokeKey ends a key's use.

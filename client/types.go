@@ -6,15 +6,28 @@ import (
 	"time"
 )
 
-// Draft is a message to be sent. Only To and Text are needed.
+// Draft is a message to be sent. Only To and Text, or To and Template, are
+// needed.
 type Draft struct {
 	To        string `json:"to"`
-	Text      string `json:"text"`
+	Text      string `json:"text,omitempty"`
 	Sender    string `json:"sender,omitempty"`
 	Kind      string `json:"kind,omitempty"` // otp, transactional or bulk
 	Reference string `json:"reference,omitempty"`
 	Gateway   string `json:"gateway,omitempty"`
 	ValidFor  *int   `json:"valid_for,omitempty"` // seconds in which the text is of use
+	// Country is where To is dialled if it has no country code, such as GB.
+	Country string `json:"country,omitempty"`
+	// Template takes the place of Text; Fields are what is put into it, and
+	// Language whose text is taken, if not that of the country.
+	Template string         `json:"template,omitempty"`
+	Fields   map[string]any `json:"fields,omitempty"`
+	Language string         `json:"language,omitempty"`
+	// Cure is how far characters may be replaced to save segments: off, safe or
+	// strong. The template's, else the key's, if it is empty.
+	Cure string `json:"cure,omitempty"`
+	// DryRun makes every check and sends nothing; see [Client.Rehearse].
+	DryRun bool `json:"dry_run,omitempty"`
 }
 
 // Message is a message and what became of it.
@@ -40,6 +53,12 @@ type Message struct {
 	ChangedAt  time.Time  `json:"changed_at"`
 	ValidUntil time.Time  `json:"valid_until"`
 	SettledAt  *time.Time `json:"settled_at"`
+	Country    string     `json:"country"`
+	Template   string     `json:"template"`
+	Given      string     `json:"given"`          // the text before characters were replaced; empty if none were
+	Price      *Money     `json:"price"`          // nil: not known
+	Cuts       []int      `json:"cuts,omitempty"` // byte offsets at which segments end; of one message only
+	Warnings   []Warning  `json:"warnings,omitempty"`
 	Evidence   []Evidence `json:"evidence,omitempty"`
 }
 
@@ -126,18 +145,298 @@ type NewGateway struct {
 	Timeout     string            `json:"timeout,omitempty"`
 }
 
-// Sender is a sender in use.
+// Sender is a sender in use and what is known of it.
 type Sender struct {
-	Sender    string    `json:"sender"`
-	Kind      string    `json:"kind"`
-	Default   bool      `json:"default"`
-	CreatedAt time.Time `json:"created_at"`
+	Sender        string            `json:"sender"`
+	Kind          string            `json:"kind"`
+	Default       bool              `json:"default"` // for everything that has no other
+	Defaults      []SenderDefault   `json:"defaults"`
+	Gateways      []string          `json:"gateways"`  // that may use it; all if there are none
+	Countries     []string          `json:"countries"` // it is for; all if there are none
+	Registrations map[string]string `json:"registrations"`
+	TwoWay        bool              `json:"two_way"`
+	PerSecond     int               `json:"per_second"` // its own pace; 0 is none
+	CreatedAt     time.Time         `json:"created_at"`
 }
 
-// NewSender is a sender to be registered.
+// SenderDefault is what a sender is taken for when none is named. Empty fields
+// stand for all.
+type SenderDefault struct {
+	Kind    string `json:"kind"`
+	Country string `json:"country"`
+}
+
+// NewSender is a sender to be registered, or changed.
 type NewSender struct {
-	Sender  string `json:"sender"`
-	Default bool   `json:"default,omitempty"`
+	Sender        string            `json:"sender"`
+	Default       bool              `json:"default,omitempty"`
+	Defaults      []SenderDefault   `json:"defaults,omitempty"`
+	Gateways      []string          `json:"gateways,omitempty"`
+	Countries     []string          `json:"countries,omitempty"`
+	Registrations map[string]string `json:"registrations,omitempty"`
+	TwoWay        bool              `json:"two_way,omitempty"`
+	PerSecond     int               `json:"per_second,omitempty"`
+}
+
+// Rule is what a country accepts: open, registered, closed or unknown.
+type Rule struct {
+	Country      string     `json:"country"`
+	Name         string     `json:"name"` // of the country, in English
+	Alphanumeric string     `json:"alphanumeric"`
+	Numeric      string     `json:"numeric"`
+	ShortCode    string     `json:"short_code"`
+	Texts        string     `json:"texts"`
+	Links        string     `json:"links"`
+	Quiet        []Quiet    `json:"quiet"`
+	OptOut       string     `json:"opt_out"`
+	Date         string     `json:"date"`
+	Origin       string     `json:"origin"`
+	Note         string     `json:"note"`
+	ChangedBy    string     `json:"changed_by"` // empty: as it ships
+	ChangedAt    *time.Time `json:"changed_at"`
+}
+
+// Quiet is a span of local time in which no message of some kinds should
+// arrive.
+type Quiet struct {
+	Kinds []string `json:"kinds"`
+	From  string   `json:"from"`
+	To    string   `json:"to"`
+	Days  []string `json:"days"`
+}
+
+// RulesFile is a file of rules, in YAML.
+type RulesFile struct {
+	Source string `json:"source"`
+}
+
+// RulesChange is what importing a file of rules did, or would do.
+type RulesChange struct {
+	New       []string `json:"new"`
+	Changed   []string `json:"changed"`
+	Unchanged int      `json:"unchanged"`
+}
+
+// Template is a text with fields, in one or more languages.
+type Template struct {
+	Name       string                   `json:"name"`
+	About      string                   `json:"about"`
+	Kind       string                   `json:"kind"`
+	Sender     string                   `json:"sender"`
+	Cure       string                   `json:"cure"`
+	Language   string                   `json:"language"`
+	Texts      map[string]string        `json:"texts"`
+	Fields     map[string]TemplateField `json:"fields"`
+	Registered []Registration           `json:"registered"`
+	Must       []string                 `json:"must"`   // fields that every row needs
+	May        []string                 `json:"may"`    // fields with a default
+	Source     string                   `json:"source"` // the file
+	ChangedAt  time.Time                `json:"changed_at"`
+}
+
+// TemplateField says what may stand in a field.
+type TemplateField struct {
+	As   string `json:"as"`
+	Only string `json:"only"`
+	Most int    `json:"most"`
+}
+
+// Registration is a text as a country has registered it.
+type Registration struct {
+	Country string `json:"country"`
+	Gateway string `json:"gateway"`
+	ID      string `json:"id"`
+	Wording string `json:"wording"`
+}
+
+// TemplateFile is a template as a file, in YAML.
+type TemplateFile struct {
+	Source string `json:"source"`
+}
+
+// PricesFile is a price list as a file, in CSV.
+type PricesFile struct {
+	Source string `json:"source"`
+}
+
+// PriceList is the price list of a gateway.
+type PriceList struct {
+	Gateway   string     `json:"gateway"`
+	Source    string     `json:"source"` // the list as a file, in CSV
+	Prices    []Price    `json:"prices"`
+	ChangedBy string     `json:"changed_by"`
+	ChangedAt *time.Time `json:"changed_at"`
+}
+
+// Price is one price of a list.
+type Price struct {
+	Country  string  `json:"country"` // * for all others
+	Prefix   string  `json:"prefix"`
+	Kind     string  `json:"kind"`
+	Per      string  `json:"per"` // segment or message
+	Amount   string  `json:"price"`
+	Currency string  `json:"currency"`
+	From     *string `json:"from"` // nil: always
+}
+
+// Money is an amount in a currency of ISO 4217.
+type Money struct {
+	Amount   string `json:"amount"` // a decimal number
+	Currency string `json:"currency"`
+}
+
+// String is the amount for people.
+func (m Money) String() string { return m.Amount + " " + m.Currency }
+
+// Warning is what speaks against a message without stopping it.
+type Warning struct {
+	Field string `json:"field"`
+	Say   string `json:"say"`
+}
+
+// WeighRequest asks what a text costs and whether it may go. Only Text, or
+// Template, is needed.
+type WeighRequest struct {
+	Text     string         `json:"text,omitempty"`
+	Template string         `json:"template,omitempty"`
+	Fields   map[string]any `json:"fields,omitempty"`
+	Language string         `json:"language,omitempty"`
+	// To are numbers, or countries in their place, at most fifty.
+	To      []string `json:"to,omitempty"`
+	Country string   `json:"country,omitempty"`
+	Sender  string   `json:"sender,omitempty"`
+	Kind    string   `json:"kind,omitempty"`
+	Gateway string   `json:"gateway,omitempty"`
+	Cure    string   `json:"cure,omitempty"`
+}
+
+// Weighing is what a text costs and whether it may go.
+type Weighing struct {
+	Text string `json:"text"`
+	Weight
+	Parts []Part `json:"parts"`
+	// Problem is why the text cannot be sent; empty if it can.
+	Problem  string    `json:"problem"`
+	Culprits []Culprit `json:"culprits"`
+	// Cures are the gentlest ways to save segments, one for each level that
+	// saves more than the one before.
+	Cures []Cure `json:"cures"`
+	// Replaced is what was replaced already, as the request wanted.
+	Replaced []Replacement `json:"replaced"`
+	// Tables are the national language tables that would save segments, for
+	// gateways that accept them.
+	Tables     []ShiftTable `json:"tables"`
+	Recipients []Recipient  `json:"recipients"`
+	Errors     []FieldError `json:"errors"` // what else speaks against it
+}
+
+// Weight is what a text takes.
+type Weight struct {
+	Encoding string `json:"encoding"` // gsm7 or ucs2
+	Units    int    `json:"units"`    // septets or UTF-16 code units
+	Segments int    `json:"segments"`
+	Room     int    `json:"room"`     // units that a segment holds
+	Alphabet string `json:"alphabet"` // of gsm7
+}
+
+// Part is one segment of a text.
+type Part struct {
+	From  int    `json:"from"` // byte offsets
+	To    int    `json:"to"`
+	Units int    `json:"units"`
+	Text  string `json:"text"`
+}
+
+// Culprit is a character that makes a text cost more.
+type Culprit struct {
+	Text  string `json:"text"`
+	Name  string `json:"name"` // by Unicode
+	Why   string `json:"why"`  // forces_ucs2 or costs_two
+	At    []int  `json:"at"`   // byte offsets
+	Count int    `json:"count"`
+	Cure  string `json:"cure"`  // what could stand in its place
+	Level string `json:"level"` // safe or strong; off: there is no cure, and then
+	Keep  string `json:"keep"`  // it is a letter, a sign, or in a link
+}
+
+// Replacement is what was put in the place of what, and how often.
+type Replacement struct {
+	From  string `json:"from"`
+	To    string `json:"to"`
+	Count int    `json:"count"`
+}
+
+// Cure is a text with fewer segments that means the same.
+type Cure struct {
+	Level string `json:"level"`
+	Text  string `json:"text"`
+	Weight
+	Saves    int           `json:"saves"` // segments
+	Replaced []Replacement `json:"replaced"`
+}
+
+// ShiftTable is what a text would take with a national language table.
+type ShiftTable struct {
+	Language string `json:"language"`
+	Segments int    `json:"segments"`
+}
+
+// Recipient is one to whom a text may go, and at what price.
+type Recipient struct {
+	Given    string       `json:"given"`
+	Number   *Number      `json:"number"` // nil where a country was given
+	Country  string       `json:"country"`
+	Name     string       `json:"country_name"`
+	Text     string       `json:"text"` // as it would be sent
+	Segments int          `json:"segments"`
+	Encoding string       `json:"encoding"`
+	Sender   string       `json:"sender"`
+	Kind     string       `json:"kind"`
+	Gateway  string       `json:"gateway"`
+	Language string       `json:"language"` // of the template's text
+	Decision *Decision    `json:"decision"`
+	Price    *Money       `json:"price"` // nil: not known
+	Rate     *Price       `json:"rate"`  // that it was worked out by
+	Warnings []Warning    `json:"warnings"`
+	Errors   []FieldError `json:"errors"` // empty: it may go
+}
+
+// Decision is what a country's rule says.
+type Decision struct {
+	Verdict  string    `json:"verdict"` // allowed, unknown, careful or refused
+	Rule     string    `json:"rule"`
+	Origin   string    `json:"origin"`
+	Findings []Finding `json:"findings"`
+}
+
+// Finding is one thing that a rule says.
+type Finding struct {
+	About   string `json:"about"`
+	Verdict string `json:"verdict"`
+	Say     string `json:"say"`
+	Do      string `json:"do"`
+}
+
+// NumbersRequest asks about numbers, at most a thousand.
+type NumbersRequest struct {
+	Numbers []string `json:"numbers"`
+	Country string   `json:"country,omitempty"` // where they are dialled
+}
+
+// Number is what can be said about a number.
+type Number struct {
+	Given     string   `json:"given"`
+	Valid     bool     `json:"valid"` // texts can be sent to it as far as is known
+	E164      string   `json:"e164"`
+	Country   string   `json:"country"`
+	Name      string   `json:"country_name"`
+	Region    string   `json:"region"`
+	Line      string   `json:"line"`
+	TimeZones []string `json:"time_zones"`
+	Display   string   `json:"display"`
+	Fictional string   `json:"fictional"` // who reserves it for fiction
+	Changes   []string `json:"changes"`
+	Reason    string   `json:"reason"` // why it is not valid
 }
 
 // Key is an API key. Key is the key itself, there only when it has just been
@@ -147,6 +446,7 @@ type Key struct {
 	Name       string     `json:"name"`
 	Handle     string     `json:"handle"`
 	Key        string     `json:"key,omitempty"`
+	Cure       string     `json:"cure"` // off, safe or strong
 	CreatedAt  time.Time  `json:"created_at"`
 	LastUsedAt *time.Time `json:"last_used_at"`
 	RevokedAt  *time.Time `json:"revoked_at"`
@@ -155,6 +455,7 @@ type Key struct {
 // NewKey asks for a key.
 type NewKey struct {
 	Name string `json:"name"`
+	Cure string `json:"cure,omitempty"` // how far characters may be replaced in what it sends
 }
 
 // List is a list that comes whole.

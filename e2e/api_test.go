@@ -29,7 +29,7 @@ func TestBadInputIsNamed(t *testing.T) {
 	}{
 		"no number":                    {"POST", "/v1/messages", `{"text":"x"}`, nil, 422, "to", "empty"},
 		"a national number":            {"POST", "/v1/messages", `{"to":"07700900123","text":"x"}`, nil, 422, "to", "no country code"},
-		"a spreadsheet's number":       {"POST", "/v1/messages", `{"to":"4.47701E+11","text":"x"}`, nil, 422, "to", "not part of a number"},
+		"a spreadsheet's number":       {"POST", "/v1/messages", `{"to":"4.47701E+11","text":"x"}`, nil, 422, "to", "lost in a spreadsheet"},
 		"a number that is a number":    {"POST", "/v1/messages", `{"to":447700900123,"text":"x"}`, nil, 422, "to", "it is a number"},
 		"a field nobody knows":         {"POST", "/v1/messages", `{"to":"+447700900123","txt":"x"}`, nil, 422, "txt", "no such field"},
 		"no text":                      {"POST", "/v1/messages", `{"to":"+447700900123"}`, nil, 422, "text", "empty"},
@@ -67,6 +67,22 @@ func TestBadInputIsNamed(t *testing.T) {
 		"a gateway twice":              {"POST", "/v1/gateways", `{"dialect":"harbourline","address":"http://127.0.0.1:1","secrets":{"api_key":"k","receipt_secret":"r"}}`, nil, 409, "", "already"},
 		"a sender twice":               {"POST", "/v1/senders", `{"sender":"Lanternholm"}`, nil, 409, "", "already"},
 		"a sender without a letter":    {"POST", "/v1/senders", `{"sender":"--"}`, nil, 422, "sender", "no letter"},
+		"a cure that is none":          {"POST", "/v1/messages", `{"to":"+447700900123","text":"x","cure":"full"}`, nil, 422, "cure", "no level"},
+		"a text and a template":        {"POST", "/v1/messages", `{"to":"+447700900123","text":"x","template":"y"}`, nil, 422, "text", "a text and a template"},
+		"a template that is none":      {"POST", "/v1/messages", `{"to":"+447700900123","template":"y"}`, nil, 422, "template", "not a template"},
+		"fields without a template":    {"POST", "/v1/messages", `{"to":"+447700900123","text":"x","fields":{"a":1}}`, nil, 422, "fields", "no template"},
+		"a country that is none":       {"POST", "/v1/messages", `{"to":"07700900123","country":"UK","text":"x"}`, nil, 422, "to", "not a country"},
+		"a special-rate number":        {"POST", "/v1/messages", `{"to":"+449098790123","text":"x"}`, nil, 422, "to", "special-rate"},
+		"a name where none is taken":   {"POST", "/v1/messages", `{"to":"+12025550143","text":"x","sender":"Lanternholm"}`, nil, 422, "sender", "rule US of 2026"},
+		"no sender for a country":      {"POST", "/v1/messages", `{"to":"+12025550143","text":"x"}`, nil, 422, "sender", "takes no alphanumeric senders"},
+		"1001 numbers":                 {"POST", "/v1/numbers", `{"numbers":[` + strings.Repeat(`"",`, 1000) + `""]}`, nil, 422, "numbers", "1001 numbers"},
+		"a rule for no country":        {"GET", "/v1/rules/UK", "", nil, 404, "", "nothing"},
+		"a rule that is none":          {"PUT", "/v1/rules/GB", `{"country":"GB","links":"some"}`, nil, 422, "rules", "links"},
+		"rules that are none":          {"POST", "/v1/rules/import", `{"source":"rules: [{country: GB, lynks: open}]"}`, nil, 422, "source", "lynks"},
+		"a template without texts":     {"POST", "/v1/templates", `{"source":"name: a\nlanguage: en"}`, nil, 422, "source", "no texts"},
+		"a price of nothing":           {"PUT", "/v1/gateways/harbourline/prices", `{"source":"country,price,currency\nGB,free,EUR"}`, nil, 422, "source", "line 2: price"},
+		"a sender for no country":      {"POST", "/v1/senders", `{"sender":"Ferry","countries":["UK"]}`, nil, 422, "countries", "not a country"},
+		"a sender for no gateway":      {"POST", "/v1/senders", `{"sender":"Ferry","gateways":["nobody"]}`, nil, 422, "gateways", "not a gateway"},
 		"a key without a name":         {"POST", "/v1/keys", `{"name":""}`, nil, 422, "name", "0 characters"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -110,7 +126,7 @@ func TestWithoutAGateway(t *testing.T) {
 func TestKeysAndSendersGoOutOfUse(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
-	key := must[client.Key](t)(h.Client.NewKey(t.Context(), "night shift"))
+	key := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "night shift"}))
 	night := client.New(h.URL, key.Key)
 	must[client.Message](t)(night.Send(t.Context(), client.Draft{To: "+447700900123", Text: "x"}))
 	if err := h.Client.RevokeKey(t.Context(), key.ID); err != nil {
@@ -184,7 +200,7 @@ func TestAnswersMatchDescription(t *testing.T) {
 	}
 	m := h.settled(h.send(client.Draft{To: "+447700900194", Text: "contested"}).ID)
 	m = h.await(m.ID, "contested", func(m client.Message) bool { return len(m.Rivals) == 2 })
-	key := must[client.Key](t)(h.Client.NewKey(t.Context(), "third"))
+	key := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "third"}))
 	for _, tt := range []struct {
 		method, path, body, schema string
 		status                     int
@@ -194,11 +210,23 @@ func TestAnswersMatchDescription(t *testing.T) {
 		{"GET", "/v1/messages", "", "Page", 200},
 		{"GET", "/v1/tally", "", "Tally", 200},
 		{"GET", "/v1/gateways/harbourline", "", "Gateway", 200},
-		{"POST", "/v1/senders", `{"sender":"80123"}`, "Sender", 201},
+		{"POST", "/v1/senders", `{"sender":"80123","countries":["gb"]}`, "Sender", 201},
 		{"POST", "/v1/keys", `{"name":"fourth"}`, "Key", 201},
 		{"GET", "/v1/session", "", "Session", 200},
 		{"POST", "/v1/session", fmt.Sprintf(`{"key":%q}`, key.Key), "Session", 200},
 		{"POST", "/v1/messages", `{}`, "Problem", 422},
+		{"POST", "/v1/messages", `{"to":"07700 900123","country":"GB","text":"x","dry_run":true}`, "Weighing", 200},
+		{"POST", "/v1/weigh", `{"text":"Don’t miss [it]","to":["+12025550143","GR","07700"],"cure":"safe"}`, "Weighing", 200},
+		{"PUT", "/v1/senders/Lanternholm", `{"sender":"Lanternholm","defaults":[{"kind":"bulk","country":"GB"}],"registrations":{"IE":"R-1"},"per_second":1}`, "Sender", 200},
+		{"GET", "/v1/rules/IN", "", "Rule", 200},
+		{"GET", "/v1/rules/ZW", "", "Rule", 200},
+		{"PUT", "/v1/rules/ZW", `{"country":"ZW","alphanumeric":"open","numeric":"closed","short_code":"unknown","texts":"open","links":"open","quiet":[{"kinds":["bulk"],"from":"20:00","to":"08:00"}]}`, "Rule", 200},
+		{"GET", "/v1/rules/export", "", "RulesFile", 200},
+		{"POST", "/v1/rules/import?dry_run=true", `{"source":"rules: [{country: GB}]"}`, "RulesChange", 200},
+		{"POST", "/v1/templates", `{"source":"name: a\nlanguage: en\ntexts: {en: 'Hi {name|you}'}\nregistered: [{country: IN, id: x, wording: 'Hi {}'}]"}`, "Template", 201},
+		{"GET", "/v1/templates/a", "", "Template", 200},
+		{"PUT", "/v1/gateways/harbourline/prices", `{"source":"country,price,currency,from\nGB,0.04,EUR,2026-01-01\n*,0.1,EUR,\n"}`, "PriceList", 200},
+		{"GET", "/v1/gateways/harbourline/prices", "", "PriceList", 200},
 	} {
 		response, body := h.request(tt.method, tt.path, tt.body)
 		if response.StatusCode != tt.status {

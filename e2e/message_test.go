@@ -167,7 +167,7 @@ func TestIdempotencyKey(t *testing.T) {
 	}
 	d.Sender = ""
 	// Another API key is another namespace.
-	key := must[client.Key](t)(h.Client.NewKey(t.Context(), "second"))
+	key := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "second"}))
 	other := must[client.Message](t)(client.New(h.URL, key.Key).SendOnce(t.Context(), d, "k-1"))
 	if other.ID == first.ID {
 		t.Error("one API key sees another's requests")

@@ -15,8 +15,11 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/intake"
+	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
 )
 
@@ -31,8 +34,13 @@ func (a *API) send(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	m, again, err := a.engine.Intake.Accept(c.Request.Context(), keyOf(c).ID, intake.Draft{To: draft.To, Text: draft.Text, Sender: draft.Sender,
-		Kind: draft.Kind, Reference: draft.Reference, Gateway: draft.Gateway, ValidFor: draft.ValidFor}, c.GetHeader("Idempotency-Key"))
+	d := intake.Draft{To: draft.To, Text: draft.Text, Sender: draft.Sender, Kind: draft.Kind, Reference: draft.Reference, Gateway: draft.Gateway,
+		ValidFor: draft.ValidFor, Country: draft.Country, Template: draft.Template, Fields: draft.Fields, Language: draft.Language, Cure: draft.Cure}
+	if draft.DryRun {
+		a.rehearse(c, d)
+		return
+	}
+	m, said, again, err := a.engine.Intake.Accept(c.Request.Context(), keyOf(c), d, c.GetHeader("Idempotency-Key"))
 	if err != nil {
 		a.refuse(c, err)
 		return
@@ -43,7 +51,9 @@ func (a *API) send(c *gin.Context) {
 		m = asAccepted(m)
 	}
 	c.Header("Location", "/v1/messages/"+m.ID.String())
-	c.JSON(http.StatusAccepted, a.wire(m))
+	w := a.wire(m)
+	w.Warnings = warnings(said)
+	c.JSON(http.StatusAccepted, w)
 }
 
 // asAccepted is a message as it was when it was accepted.
@@ -66,6 +76,10 @@ func (a *API) wire(m store.Message) client.Message {
 		State: string(m.State), Final: m.State.Final(), Cause: string(m.Cause), Rivals: []string{},
 		Encoding: m.Encoding, Units: m.Units, Segments: m.Segments, Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
 		Attempts: m.Attempts, CreatedAt: m.CreatedAt, ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
+		Country: m.Country, Template: m.Template, Given: m.Given,
+	}
+	if m.PriceMicros != nil {
+		w.Price = explain.Money(price.Of(*m.PriceMicros, m.Currency), true)
 	}
 	if m.Cause != "" {
 		w.Advice = m.Cause.Advice().Text
@@ -92,6 +106,7 @@ func (a *API) message(c *gin.Context) {
 		return
 	}
 	w := a.wire(m)
+	w.Cuts = a.cuts(m)
 	facts := make([]delivery.Evidence, 0, len(timeline))
 	for _, e := range timeline {
 		facts = append(facts, e.Fact())
@@ -112,6 +127,19 @@ func (a *API) message(c *gin.Context) {
 		}
 	}
 	c.JSON(http.StatusOK, w)
+}
+
+// cuts are where the segments of a message end.
+func (a *API) cuts(m store.Message) []int {
+	options := smstext.Options{}
+	if g := a.engine.Roster.ByID(m.GatewayID); g != nil {
+		options = g.Dialect.Segments.Options()
+	}
+	weight, err := options.Weigh(m.Text)
+	if err != nil {
+		return nil
+	}
+	return weight.Cuts(m.Text)
 }
 
 // cancel withdraws a message that still waits.

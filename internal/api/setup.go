@@ -135,42 +135,8 @@ func (a *API) addGateway(c *gin.Context) {
 	c.JSON(http.StatusCreated, wireGateway(g))
 }
 
-func wireSender(s store.Sender) client.Sender {
-	return client.Sender{Sender: s.ID, Kind: s.Kind, Default: s.IsDefault, CreatedAt: s.CreatedAt}
-}
-
-func (a *API) senders(c *gin.Context) {
-	l := client.List[client.Sender]{Items: []client.Sender{}}
-	for _, s := range a.engine.Roster.Senders() {
-		l.Items = append(l.Items, wireSender(s))
-	}
-	c.JSON(http.StatusOK, l)
-}
-
-func (a *API) addSender(c *gin.Context) {
-	n, err := read[client.NewSender](c)
-	if err != nil {
-		a.refuse(c, err)
-		return
-	}
-	s, err := a.engine.Roster.AddSender(c.Request.Context(), n.Sender, n.Default, a.engine.Now())
-	if err != nil {
-		a.refuse(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, wireSender(s))
-}
-
-func (a *API) removeSender(c *gin.Context) {
-	if err := a.engine.Roster.RemoveSender(c.Request.Context(), c.Param("sender")); err != nil {
-		a.refuse(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
-}
-
 func wireKey(k store.Key) client.Key {
-	return client.Key{ID: k.ID.String(), Name: k.Name, Handle: k.Handle, CreatedAt: k.CreatedAt, LastUsedAt: k.LastUsedAt, RevokedAt: k.RevokedAt}
+	return client.Key{ID: k.ID.String(), Name: k.Name, Handle: k.Handle, CreatedAt: k.CreatedAt, LastUsedAt: k.LastUsedAt, RevokedAt: k.RevokedAt, Cure: k.Cure}
 }
 
 func (a *API) keys(c *gin.Context) {
@@ -192,7 +158,7 @@ func (a *API) newKey(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	record, key, err := a.engine.Keys.Make(n.Name)
+	record, key, err := a.engine.Keys.Make(n.Name, n.Cure)
 	if err == nil {
 		err = a.engine.Keys.Add(c.Request.Context(), record)
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 	"time"
@@ -20,26 +19,45 @@ func (a *app) send() *cobra.Command {
 	var wait bool
 	var patience, validFor time.Duration
 	var idempotency string
+	var dryRun bool
+	var fields map[string]string
 	cmd := &cobra.Command{
 		Use:   "send NUMBER TEXT",
 		Short: "Send one text",
-		Long: "Sends one text to a number in international form. With - for the text it is\n" +
-			"read from standard input.\n\n" + exitHelp,
+		Long: "Sends one text to a number in international form, or, with --country, as it is\n" +
+			"dialled there. With - for the text it is read from standard input; with\n" +
+			"--template there is none.\n\n" + exitHelp,
 		Example: `  pigeon send +447700900123 "Crossing 0740 now leaves from berth 3" --wait
-  date | pigeon send +447700900123 - --kind bulk`,
-		Args: cobra.ExactArgs(2),
+  date | pigeon send +447700900123 - --kind bulk
+  pigeon send "07700 900123" --country GB --template crossing-moved \
+      --field time=07:40 --field port=Skerrow --field berth=3 --dry-run`,
+		Args: cobra.RangeArgs(1, 2),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			d.To, d.Text = args[0], args[1]
-			if d.Text == "-" {
-				read, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 1<<20))
+			d.To = args[0]
+			if len(args) > 1 {
+				text, err := given(cmd, args[1])
 				if err != nil {
-					return fmt.Errorf("reading the text: %w", err)
+					return err
 				}
-				d.Text = strings.TrimRight(string(read), "\r\n")
+				d.Text = text
+			}
+			if len(args) < 2 && d.Template == "" {
+				return usagef("requires a text, or --template")
+			}
+			d.Fields = map[string]any{}
+			for name, value := range fields {
+				d.Fields[name] = value
 			}
 			if cmd.Flags().Changed("valid-for") {
 				seconds := int(validFor.Seconds())
 				d.ValidFor = &seconds
+			}
+			if dryRun {
+				w, err := c.Rehearse(cmd.Context(), d)
+				if err != nil {
+					return err
+				}
+				return a.printRehearsal(cmd, w)
 			}
 			if idempotency == "" {
 				idempotency = uuid.NewString() // so that our own repetition is harmless
@@ -62,6 +80,12 @@ func (a *app) send() *cobra.Command {
 	f.DurationVar(&validFor, "valid-for", 0, "how long the text is of use, such as 5m (default: by kind)")
 	f.StringVar(&idempotency, "idempotency-key", "", "repeating a command with the same key sends nothing more")
 	f.BoolVarP(&wait, "wait", "w", false, "follow the message until it is known what became of it")
+	f.BoolVar(&dryRun, "dry-run", false, "make every check and show what would be sent; nothing is")
+	f.StringVar(&d.Country, "country", "", "where the number is dialled, if it has no country code, such as GB")
+	f.StringVar(&d.Template, "template", "", "a template in the place of a text")
+	f.StringToStringVar(&fields, "field", nil, "what is put into the template, as NAME=VALUE; may be given several times")
+	f.StringVar(&d.Language, "language", "", "whose text of the template is taken; by the country if not given")
+	f.StringVar(&d.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
 	f.DurationVar(&patience, "timeout", 2*time.Minute, "how long to wait at most")
 	return cmd
 }
@@ -150,4 +174,38 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 		return a.print(cmd, value, []string{"id", "created_at", "to", "sender", "kind", "state", "cause", "segments", "gateway", "gateway_ref", "reference", "text"}, rows)
 	}
 	return a.print(cmd, value, []string{"id", "accepted", "to", "sender", "state", "cause", "text", "segments", "gateway"}, rows)
+}
+
+// printRehearsal shows what would be sent.
+func (a *app) printRehearsal(cmd *cobra.Command, w client.Weighing) error {
+	if a.config.GetString("output") != "table" {
+		return a.print(cmd, w, []string{"to", "country", "segments", "price", "note"}, costRows(w.Recipients))
+	}
+	out := cmd.OutOrStdout()
+	writeWeighing(out, w)
+	for _, r := range w.Recipients {
+		fmt.Fprintln(out)
+		line := func(name, value string) {
+			if value != "" {
+				fmt.Fprintf(out, "  %-9s %s\n", name, value)
+			}
+		}
+		line("to", strings.TrimSpace(r.Number.Display+"  "+r.Name+", "+strings.ReplaceAll(r.Number.Line, "_", " ")))
+		line("", strings.Join(r.Number.Changes, ", "))
+		line("from", r.Sender)
+		line("through", r.Gateway)
+		if r.Price != nil {
+			line("price", r.Price.String())
+		} else {
+			line("price", "unknown: "+r.Gateway+" has no price for "+r.Name)
+		}
+		if d := r.Decision; d != nil {
+			line("rule", d.Rule+": "+d.Verdict)
+		}
+		for _, warning := range r.Warnings {
+			line("careful", warning.Say)
+		}
+	}
+	fmt.Fprintln(cmd.ErrOrStderr(), "\nNothing was sent.")
+	return nil
 }

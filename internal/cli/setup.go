@@ -149,8 +149,9 @@ func yes(b bool) string {
 }
 
 func (a *app) keys() *cobra.Command {
+	var cure string
 	create := &cobra.Command{Use: "new NAME", Short: "Make an API key; it is shown once", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		k, err := c.NewKey(cmd.Context(), args[0])
+		k, err := c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure})
 		if err != nil {
 			return err
 		}
@@ -159,6 +160,7 @@ func (a *app) keys() *cobra.Command {
 		}
 		return a.print(cmd, k, []string{"name", "key"}, [][]string{{k.Name, k.Key}})
 	})}
+	create.Flags().StringVar(&cure, "cure", "", "how far characters may be replaced in what it sends: off, safe or strong")
 	list := &cobra.Command{Use: "list", Short: "List API keys", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		all, err := c.Keys(cmd.Context())
 		if err != nil {

@@ -20,7 +20,11 @@ type Act struct {
 }
 
 // The senders of Lanternholm Ferries.
-var senders = []client.NewSender{{Sender: "Lanternholm", Default: true}, {Sender: "LH Boarding"}, {Sender: "+447700900000"}}
+var senders = []client.NewSender{
+	{Sender: "Lanternholm", Default: true, Registrations: map[string]string{"AU": "AU-LH-0917", "IE": "IE-LH-0031"}},
+	{Sender: "LH Boarding", Defaults: []client.SenderDefault{{Kind: "otp"}}, Registrations: map[string]string{"AU": "AU-LH-0918"}},
+	{Sender: "+447700900000", TwoWay: true, PerSecond: 5, Registrations: map[string]string{"US": "C-LANTERN1"}},
+}
 
 const (
 	berth    = "Lanternholm Ferries: crossing 0740 to Skerrow now leaves from berth 3. Boarding closes at 07:30."

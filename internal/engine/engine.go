@@ -28,6 +28,7 @@ type Config struct {
 	SealKey   []byte        // 32 bytes that seal the secrets of gateways
 	Lease     time.Duration // how long a keeper that died holds up its gateway
 	KeepRaw   time.Duration // how long raw exchanges and callbacks are kept
+	Policy    intake.Policy // what becomes of messages to which kinds of lines; nil: as usual
 }
 
 // Engine is the running service without its interfaces.
@@ -65,9 +66,12 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	hub := &watch.Hub{}
 	c := &course.Course{Store: s, Roster: gateways, Hub: hub, Now: Now, Due: watch.NewKick(), Strays: watch.NewKick()}
 	carrier := courier.New(Now)
+	if config.Policy == nil {
+		config.Policy = intake.Usual
+	}
 	return &Engine{
 		Store: s, Roster: gateways, Course: c, Hub: hub, Now: Now, Config: config, log: log, courier: carrier,
-		Intake:   intake.New(c),
+		Intake:   intake.New(c, config.Policy),
 		Receipts: receipts.New(c, log),
 		Keys:     &keys.Keys{Store: s, Now: Now, Random: rand.Reader},
 		dispatch: &dispatch.Dispatch{Course: c, Courier: carrier, Log: log, PublicURL: config.PublicURL, Lease: config.Lease},

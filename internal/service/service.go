@@ -142,7 +142,7 @@ func firstKey(ctx context.Context, e *engine.Engine, show func(key string) error
 	if err != nil || len(all) > 0 {
 		return err
 	}
-	record, key, err := e.Keys.Make("first")
+	record, key, err := e.Keys.Make("first", "")
 	if err != nil {
 		return err
 	}

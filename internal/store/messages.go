@@ -45,6 +45,15 @@ type Message struct {
 	CreatedAt  time.Time      `json:"created_at" gorm:"autoCreateTime:false"`
 	ChangedAt  time.Time      `json:"changed_at"`
 	SettledAt  *time.Time     `json:"settled_at"`
+	Country    string         `json:"country"`
+	Template   string         `json:"template"`
+	// Registration is the id under which the country has registered the text.
+	Registration string `json:"registration"`
+	// Given is the text before characters were replaced; empty if none were.
+	Given string `json:"given"`
+	// PriceMicros is the price in millionths; nil if it is not known.
+	PriceMicros *int64 `json:"price_micros"`
+	Currency    string `json:"currency"`
 }
 
 // Evidence is the record of one fact about a message. It is only ever added.

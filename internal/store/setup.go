@@ -19,14 +19,7 @@ type Key struct {
 	CreatedAt  time.Time `gorm:"autoCreateTime:false"`
 	LastUsedAt *time.Time
 	RevokedAt  *time.Time
-}
-
-// Sender is a sender in use.
-type Sender struct {
-	ID        string
-	Kind      string
-	IsDefault bool
-	CreatedAt time.Time `gorm:"autoCreateTime:false"`
+	Cure       string // how far characters may be replaced in what it sends
 }
 
 // Gateway is a gateway: a dialect, an address, secrets and limits.
@@ -85,37 +78,6 @@ func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, now time.Time) erro
 // TouchKeys notes when keys were last used.
 func (s *Store) TouchKeys(ctx context.Context, ids []uuid.UUID, now time.Time) error {
 	return s.db.WithContext(ctx).Exec("UPDATE keys SET last_used_at = ? WHERE id IN ?", now, ids).Error
-}
-
-// AddSender registers a sender. The first one, or one that says so, is the
-// default from then on.
-func (s *Store) AddSender(ctx context.Context, sender Sender) (Sender, error) {
-	err := s.Transact(ctx, func(s *Store) error {
-		var n int64
-		if err := s.db.Model(&Sender{}).Count(&n).Error; err != nil {
-			return err
-		}
-		sender.IsDefault = sender.IsDefault || n == 0
-		if sender.IsDefault {
-			if err := s.db.Exec("UPDATE senders SET is_default = false WHERE is_default").Error; err != nil {
-				return err
-			}
-		}
-		return create(s.db, &sender, "sender "+sender.ID)
-	})
-	return sender, err
-}
-
-// Senders lists all senders, the default first.
-func (s *Store) Senders(ctx context.Context) ([]Sender, error) {
-	var senders []Sender
-	err := s.db.WithContext(ctx).Order("is_default DESC, id").Find(&senders).Error
-	return senders, err
-}
-
-// RemoveSender takes a sender out of use.
-func (s *Store) RemoveSender(ctx context.Context, id string) error {
-	return changed(s.db.WithContext(ctx).Exec("DELETE FROM senders WHERE id = ?", id))
 }
 
 func changed(result *gorm.DB) error {

@@ -28,6 +28,7 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/smstext"
 )
 
 // Dialect is a checked dialect file. It is safe for concurrent use.
@@ -38,6 +39,7 @@ type Dialect struct {
 	Number    NumberForm      `yaml:"number"`
 	Reference Reference       `yaml:"reference"`
 	Limits    Limits          `yaml:"limits"`
+	Segments  Segments        `yaml:"segments"`
 	Timeout   Duration        `yaml:"timeout"`
 	Silence   Silence         `yaml:"silence"`
 	Submit    Call            `yaml:"submit"`
@@ -66,6 +68,18 @@ const (
 	Carried  Reference = "carried"  // it comes back in receipts, nothing more
 	NoRef    Reference = "none"     // there is no place for it
 )
+
+// Segments is how a gateway cuts long texts. The zero value is what nearly all
+// do: a reference of 8 bits and the default alphabet.
+type Segments struct {
+	ReferenceBits int                `yaml:"reference_bits"` // 8 or 16
+	ShiftTables   []smstext.Language `yaml:"shift_tables"`   // that it accepts
+}
+
+// Options are how texts are weighed for the gateway.
+func (s Segments) Options() smstext.Options {
+	return smstext.Options{WideReference: s.ReferenceBits == 16, Languages: s.ShiftTables}
+}
 
 // Limits are what a gateway allows.
 type Limits struct {

@@ -12,6 +12,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/smstext"
 )
 
 // Load reads and checks a dialect. Every mistake is reported, each with name,
@@ -86,6 +87,14 @@ func (c *checker) dialect() {
 	}
 	if d.Limits.InFlight < 1 || d.Limits.InFlight > 1000 {
 		c.fail("limits.in_flight", "%d: expected 1 to 1000", d.Limits.InFlight)
+	}
+	if bits := d.Segments.ReferenceBits; bits != 0 && bits != 8 && bits != 16 {
+		c.fail("segments.reference_bits", "%d: expected 8 or 16", bits)
+	}
+	for i, language := range d.Segments.ShiftTables {
+		if !slices.Contains(smstext.Languages, language) {
+			c.fail(fmt.Sprintf("segments.shift_tables[%d]", i), "%q: expected some of %v", language, smstext.Languages)
+		}
 	}
 	c.call("submit", &d.Submit)
 	if d.Query != nil {

@@ -46,10 +46,10 @@ type Options struct {
 	Encoding Encoding
 	// WideReference numbers long texts with 16 bits instead of 8.
 	WideReference bool
-	// Language allows the tables of a language, for gateways that accept them.
+	// Languages allows the tables of languages, for gateways that accept them.
 	// They are used where they save a segment: handsets that do not know them
 	// show other characters.
-	Language Language
+	Languages []Language
 }
 
 // Weight is what a text costs to send.
@@ -88,15 +88,17 @@ func (o Options) Weigh(text string) (Weight, error) {
 		w.Encoding = UCS2
 	}
 	w.settle(text, c)
-	if o.Language != "" && o.Encoding != UCS2 && (c.strange >= 0 || w.Segments > 1) {
-		for _, a := range national[o.Language] {
-			with := Weight{Encoding: GSM7, Alphabet: a, wide: o.WideReference}
-			n := a.table().count(text)
-			if n.strange >= 0 {
-				continue
-			}
-			if with.settle(text, n); with.Segments < w.Segments || w.Encoding == UCS2 && o.Encoding == GSM7 {
-				w, c = with, n
+	if o.Encoding != UCS2 && (c.strange >= 0 || w.Segments > 1) {
+		for _, language := range o.Languages {
+			for _, a := range national[language] {
+				with := Weight{Encoding: GSM7, Alphabet: a, wide: o.WideReference}
+				n := a.table().count(text)
+				if n.strange >= 0 {
+					continue
+				}
+				if with.settle(text, n); with.Segments < w.Segments || w.Encoding == UCS2 && o.Encoding == GSM7 {
+					w, c = with, n
+				}
 			}
 		}
 	}

@@ -70,15 +70,15 @@ func TestOptions(t *testing.T) {
 		"a 16-bit reference":                      {strings.Repeat("a", 305), Options{WideReference: true}, GSM7, Alphabet{}, 305, 3, nil},
 		"a 16-bit reference and UCS-2":            {strings.Repeat("α", 133), Options{WideReference: true}, UCS2, Alphabet{}, 133, 3, nil},
 		"Turkish without tables":                  {tr, Options{}, UCS2, Alphabet{}, 94, 2, nil},
-		"Turkish with a single shift table":       {tr, Options{Language: Turkish}, GSM7, Alphabet{Single: Turkish}, 99, 1, nil},
-		"tables are left where they save nothing": {"İki", Options{Language: Turkish}, UCS2, Alphabet{}, 3, 1, nil},
-		"unless GSM is forced":                    {"İki", Options{Language: Turkish, Encoding: GSM7}, GSM7, Alphabet{Single: Turkish}, 4, 1, nil},
-		"155 septets fit beside one table":        {strings.Repeat("a", 153) + "ş", Options{Language: Turkish}, GSM7, Alphabet{Single: Turkish}, 155, 1, nil},
-		"the locking table where it takes less":   {strings.Repeat("ş", 155), Options{Language: Turkish}, GSM7, Alphabet{Locking: Turkish}, 155, 1, nil},
-		"149 septets a segment beside a table":    {strings.Repeat("ş", 298), Options{Language: Turkish}, GSM7, Alphabet{Locking: Turkish}, 298, 2, nil},
-		"and one more":                            {strings.Repeat("ş", 299), Options{Language: Turkish}, GSM7, Alphabet{Locking: Turkish}, 299, 3, nil},
-		"both tables leave 152":                   {strings.Repeat("ã", 140) + "Σ{", Options{Language: Portuguese}, GSM7, Alphabet{Locking: Portuguese, Single: Portuguese}, 144, 1, nil},
-		"Spanish has a single shift table only":   {strings.Repeat("á", 77), Options{Language: Spanish}, GSM7, Alphabet{Single: Spanish}, 154, 1, nil},
+		"Turkish with a single shift table":       {tr, Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Single: Turkish}, 99, 1, nil},
+		"tables are left where they save nothing": {"İki", Options{Languages: []Language{Turkish}}, UCS2, Alphabet{}, 3, 1, nil},
+		"unless GSM is forced":                    {"İki", Options{Languages: []Language{Turkish}, Encoding: GSM7}, GSM7, Alphabet{Single: Turkish}, 4, 1, nil},
+		"155 septets fit beside one table":        {strings.Repeat("a", 153) + "ş", Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Single: Turkish}, 155, 1, nil},
+		"the locking table where it takes less":   {strings.Repeat("ş", 155), Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Locking: Turkish}, 155, 1, nil},
+		"149 septets a segment beside a table":    {strings.Repeat("ş", 298), Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Locking: Turkish}, 298, 2, nil},
+		"and one more":                            {strings.Repeat("ş", 299), Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Locking: Turkish}, 299, 3, nil},
+		"both tables leave 152":                   {strings.Repeat("ã", 140) + "Σ{", Options{Languages: []Language{Portuguese}}, GSM7, Alphabet{Locking: Portuguese, Single: Portuguese}, 144, 1, nil},
+		"Spanish has a single shift table only":   {strings.Repeat("á", 77), Options{Languages: []Language{Spanish}}, GSM7, Alphabet{Single: Spanish}, 154, 1, nil},
 	}
 	for name, tt := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -99,7 +99,7 @@ func FuzzWeigh(f *testing.F) {
 	f.Add(strings.Repeat("[€]", 90), 2)
 	f.Add(strings.Repeat("pişmiş {aş} ", 30), 3)
 	f.Fuzz(func(t *testing.T, text string, options int) {
-		o := Options{WideReference: options&1 != 0, Language: append([]Language{""}, Languages...)[options>>1&3], Encoding: []Encoding{"", "", GSM7, UCS2}[options>>3&3]}
+		o := Options{WideReference: options&1 != 0, Languages: Languages[:options>>1&3], Encoding: []Encoding{"", "", GSM7, UCS2}[options>>3&3]}
 		w, err := o.Weigh(text)
 		if err != nil {
 			return

@@ -95,6 +95,8 @@ type Registration struct {
 	// Wording is the registered text; {} stands for what may vary, {30} for up
 	// to thirty characters of it.
 	Wording string `yaml:"wording" json:"wording"`
+
+	worded *regexp.Regexp // what a text must be like; made by Check
 }
 
 // ErrTemplate is wrapped by the errors of templates.
@@ -218,7 +220,7 @@ func (t *Template) Check() error {
 			return wrong(fmt.Sprintf("most %d", f.Most), "1 to 1000 characters, or nothing")
 		}
 	}
-	for _, r := range t.Registered {
+	for i, r := range t.Registered {
 		switch {
 		case !phone.IsCountry(r.Country):
 			return wrong(fmt.Sprintf("registered in %q", r.Country), "a country such as IN (ISO 3166-1)")
@@ -227,6 +229,7 @@ func (t *Template) Check() error {
 		case r.Wording == "":
 			return wrong("registered in "+r.Country+" without its wording", "the wording as it is registered, with {} for what may vary")
 		}
+		t.Registered[i].worded = r.pattern()
 	}
 	return nil
 }
@@ -397,7 +400,7 @@ func (t *Template) Registration(r Rendering, country, gateway string) (Registrat
 		if of.Country != country || of.Gateway != "" && of.Gateway != gateway {
 			continue
 		}
-		if of.pattern().MatchString(r.Text) {
+		if of.worded.MatchString(r.Text) {
 			return of, true, nil
 		}
 		otherwise = &Error{Template: t.Name, Language: r.Language, Wrong: fmt.Sprintf("the text is not worded as registered in %s under %s", of.Country, of.ID), Accepted: of.Wording}

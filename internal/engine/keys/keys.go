@@ -23,6 +23,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/store"
 )
@@ -53,10 +54,15 @@ type seen struct {
 var letters = base32.NewEncoding("abcdefghijkmnpqrstuvwxyz23456789").WithPadding(base32.NoPadding)
 
 // Make makes a key, which is in use once its record is added. It is returned
-// whole, and never again.
-func (k *Keys) Make(name string) (store.Key, string, error) {
+// whole, and never again. cure is how far characters may be replaced in what is
+// sent with it: off if empty, safe or strong.
+func (k *Keys) Make(name, cure string) (store.Key, string, error) {
 	if n := utf8.RuneCountInString(name); n < 1 || n > 80 || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
 		return store.Key{}, "", fault.New("name", fmt.Sprintf("%d characters, or control characters in it", n), "1 to 80 characters")
+	}
+	level, err := smstext.ParseLevel(cure)
+	if err != nil {
+		return store.Key{}, "", fault.New("cure", fmt.Sprintf("%q is no level", cure), "off, safe or strong")
 	}
 	random := make([]byte, 25)
 	if _, err := io.ReadFull(k.Random, random); err != nil {
@@ -64,7 +70,7 @@ func (k *Keys) Make(name string) (store.Key, string, error) {
 	}
 	handle, secret := letters.EncodeToString(random[:5]), letters.EncodeToString(random[5:])
 	hash := sha256.Sum256([]byte(secret))
-	record := store.Key{ID: store.NewID(), Name: name, Handle: handle, Hash: hash[:], CreatedAt: k.Now()}
+	record := store.Key{ID: store.NewID(), Name: name, Handle: handle, Hash: hash[:], CreatedAt: k.Now(), Cure: string(level)}
 	return record, "pigeon_" + handle + "_" + secret, nil
 }
 

@@ -23,7 +23,7 @@ func TestKeys(t *testing.T) {
 	defer s.Close()
 	clock := time.Now().UTC().Truncate(time.Microsecond)
 	k := &Keys{Store: s, Now: func() time.Time { return clock }, Random: rand.Reader}
-	record, key, err := k.Make("night shift")
+	record, key, err := k.Make("night shift", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,7 +70,7 @@ func TestKeys(t *testing.T) {
 		t.Errorf("revoking none: %v", err)
 	}
 	for _, name := range []string{"", strings.Repeat("n", 81), "a\nb", "\xff"} {
-		if _, _, err := k.Make(name); fault.Of(err) == nil {
+		if _, _, err := k.Make(name, ""); fault.Of(err) == nil {
 			t.Errorf("the name %q: %v", name, err)
 		}
 	}

@@ -1,5 +1,6 @@
 // Package roster knows the gateways in use, their dialects loaded and their
-// secrets opened, and the senders in use.
+// secrets opened, and what holds for messages: senders, country rules, templates
+// and prices.
 package roster
 
 import (
@@ -18,7 +19,6 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/dialect"
-	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/store"
 )
@@ -72,20 +72,20 @@ type Setup struct {
 	AskAfter, GiveUp, Limit time.Duration
 }
 
-// Roster knows the gateways and senders. It is safe for concurrent use.
+// Roster knows the gateways and the book. It is safe for concurrent use.
 type Roster struct {
 	store  *store.Store
 	sealer *store.Sealer
 
-	mu      sync.RWMutex
-	all     []*Gateway // in the order they were added
-	seen    map[uuid.UUID]*Gateway
-	senders []store.Sender // the default first
+	mu   sync.RWMutex
+	all  []*Gateway // in the order they were added
+	seen map[uuid.UUID]*Gateway
+	book *Book
 }
 
 // New makes an empty roster; [Roster.Reload] fills it.
 func New(s *store.Store, sealer *store.Sealer) *Roster {
-	return &Roster{store: s, sealer: sealer, seen: map[uuid.UUID]*Gateway{}}
+	return &Roster{store: s, sealer: sealer, seen: map[uuid.UUID]*Gateway{}, book: &Book{}}
 }
 
 // Reload reads what other instances have added.
@@ -94,9 +94,9 @@ func (r *Roster) Reload(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading gateways: %w", err)
 	}
-	senders, err := r.store.Senders(ctx)
+	book, err := r.read(ctx, r.Book())
 	if err != nil {
-		return fmt.Errorf("reading senders: %w", err)
+		return err
 	}
 	all := make([]*Gateway, 0, len(records))
 	seen := make(map[uuid.UUID]*Gateway, len(records))
@@ -112,7 +112,7 @@ func (r *Roster) Reload(ctx context.Context) error {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.all, r.seen, r.senders = all, seen, senders
+	r.all, r.seen, r.book = all, seen, book
 	return nil
 }
 
@@ -158,35 +158,6 @@ func (r *Roster) ByName(name string) *Gateway {
 		}
 	}
 	return nil
-}
-
-// Senders lists the senders in use, the default first.
-func (r *Roster) Senders() []store.Sender {
-	r.mu.RLock()
-	defer r.mu.RUnlock()
-	return slices.Clone(r.senders)
-}
-
-// AddSender checks and registers a sender. What is wrong with it comes as
-// [fault.Faults].
-func (r *Roster) AddSender(ctx context.Context, id string, isDefault bool, now time.Time) (store.Sender, error) {
-	parsed, err := sender.Parse(id)
-	if err != nil {
-		return store.Sender{}, fault.New("sender", fault.Plainly(err, sender.ErrInvalid), sender.Accepted)
-	}
-	added, err := r.store.AddSender(ctx, store.Sender{ID: parsed.String(), Kind: string(parsed.Kind()), IsDefault: isDefault, CreatedAt: now})
-	if err != nil {
-		return added, err
-	}
-	return added, r.Reload(ctx)
-}
-
-// RemoveSender takes a sender out of use.
-func (r *Roster) RemoveSender(ctx context.Context, id string) error {
-	if err := r.store.RemoveSender(ctx, id); err != nil {
-		return err
-	}
-	return r.Reload(ctx)
 }
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)

@@ -1,0 +1,342 @@
+package intake
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/template"
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/engine/roster"
+)
+
+// Draft is a message as it is asked for. Empty fields take their defaults.
+type Draft struct {
+	To, Text, Sender, Kind, Reference, Gateway string
+	ValidFor                                   *int   // seconds
+	Country                                    string // in which To is dialled, if it has no country code
+	Template, Language                         string
+	Fields                                     map[string]any
+	Cure                                       string
+}
+
+// Policy is what becomes of a message to a kind of line. What is not named is
+// allowed.
+type Policy map[phone.Line]sender.Verdict
+
+// Usual is the policy where none is given. Numbers of no range in use are let
+// through with a warning: ranges open sooner than anyone's data knows.
+var Usual = Policy{phone.Fixed: sender.Careful, phone.SpecialRate: sender.Refused, phone.Unassigned: sender.Careful}
+
+// Judge says what becomes of a number of a country, and why.
+func (p Policy) Judge(line phone.Line, country string) (sender.Verdict, string) {
+	where := phone.CountryName(country)
+	switch line {
+	case phone.Fixed:
+		return p.of(line), "a fixed line of " + where + ": texts seldom arrive there"
+	case phone.SpecialRate:
+		return p.of(line), "a special-rate number of " + where + ": no handset has it"
+	case phone.Unassigned:
+		return p.of(line), "no range in use in " + where + " begins so"
+	case phone.Other:
+		return p.of(line), "a number of " + where + " that is no mobile: texts may not arrive there"
+	}
+	return sender.Allowed, ""
+}
+
+func (p Policy) of(line phone.Line) sender.Verdict {
+	if v, ok := p[line]; ok {
+		return v
+	}
+	return sender.Allowed
+}
+
+// Warning is what speaks against a message without stopping it.
+type Warning struct{ Field, Say string }
+
+// Plan is what would become of a draft: every check made, nothing written.
+type Plan struct {
+	Number   phone.Reading
+	Country  string // of the number, or the one that is given in its place
+	Kind     pace.Kind
+	ValidFor time.Duration
+	Gateway  *roster.Gateway
+
+	Template     string
+	Language     string // of the template's text
+	Registration string // of the text, in the country
+	Rendered     template.Rendering
+	Text         string // as it would be sent
+	Given        string // as it was before characters were replaced; empty if none were
+	Replaced     []smstext.Replacement
+	Level        smstext.Level
+	Weight       smstext.Weight
+
+	Sender   sender.Entry
+	Decision sender.Decision
+
+	Price    price.Money
+	Priced   bool
+	Rate     price.Entry // that the price was worked out by
+	Warnings []Warning
+}
+
+// Scope is what of a draft there is to look at.
+type Scope int
+
+// The scopes. Somewhere allows a country in the place of a number; what is
+// missing is then no fault.
+const (
+	Whole Scope = iota
+	Somewhere
+)
+
+// Plan looks at a draft in the light of the book and writes nothing. level is
+// how far characters may be replaced where the draft and its template do not
+// say. Of a draft with faults as much is worked out as can be.
+func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.Faults, error) {
+	var p Plan
+	var faults fault.Faults
+	book := in.Course.Roster.Book()
+	now := in.Course.Now()
+
+	in.number(&p, d, scope, &faults)
+	gateway, err := in.gateway(d.Gateway, &faults)
+	if err != nil && scope == Whole {
+		return p, nil, err
+	}
+	p.Gateway = gateway
+
+	tmpl := in.template(d, book, &faults)
+	p.Kind = pace.Transactional
+	if tmpl != nil && tmpl.Kind != "" {
+		p.Kind = tmpl.Kind
+	}
+	if d.Kind != "" {
+		if kind, err := pace.ParseKind(d.Kind); err != nil {
+			faults.Add("kind", fmt.Sprintf("%q is not a kind", d.Kind), "otp, transactional or bulk")
+		} else {
+			p.Kind = kind
+		}
+	}
+	p.ValidFor = p.Kind.Validity()
+	if d.ValidFor != nil {
+		if *d.ValidFor < 1 || *d.ValidFor > validMost {
+			faults.Add("valid_for", fmt.Sprintf("%d is out of range", *d.ValidFor), fmt.Sprintf("1 to %d seconds", validMost))
+		}
+		p.ValidFor = time.Duration(*d.ValidFor) * time.Second
+	}
+	if n := utf8.RuneCountInString(d.Reference); n > wordMost || !utf8.ValidString(d.Reference) || strings.ContainsRune(d.Reference, 0) {
+		faults.Add("reference", fmt.Sprintf("%d characters, or characters that cannot be kept", n), fmt.Sprintf("at most %d characters of UTF-8", wordMost))
+	}
+
+	in.text(&p, d, tmpl, level, scope, &faults)
+	if p.Country != "" {
+		in.sender(&p, d, tmpl, book, now, scope, &faults)
+	}
+	if gateway != nil && p.Country != "" && p.Weight.Segments > 0 {
+		list := book.Prices(gateway.ID).List
+		if rate, ok := list.Find(p.Number.Number, p.Country, p.Kind, now); ok {
+			p.Rate = rate
+			p.Price, p.Priced = rate.Cost(p.Weight.Segments)
+		}
+	}
+	return p, faults, nil
+}
+
+// number reads whom the message is for.
+func (in *Intake) number(p *Plan, d Draft, scope Scope, faults *fault.Faults) {
+	if scope == Somewhere {
+		if d.To == "" {
+			p.Country = strings.ToUpper(d.Country)
+			return
+		}
+		if code := strings.ToUpper(d.To); phone.IsCountry(code) {
+			p.Country = code
+			return
+		}
+	}
+	var err error
+	if p.Number, err = phone.Read(d.To, d.Country); err != nil {
+		var why *phone.Error
+		errors.As(err, &why)
+		faults.Add("to", why.Why, phone.Accepted)
+		return
+	}
+	p.Country = p.Number.Country
+	switch verdict, why := in.Policy.Judge(p.Number.Line, p.Country); verdict {
+	case sender.Refused:
+		faults.Add("to", why, "a number that can receive texts")
+	case sender.Careful:
+		p.Warnings = append(p.Warnings, Warning{"to", why})
+	}
+}
+
+// template finds the template that a draft names.
+func (in *Intake) template(d Draft, book *roster.Book, faults *fault.Faults) *template.Template {
+	if d.Template == "" {
+		if len(d.Fields) > 0 {
+			faults.Add("fields", "there are fields but no template", "template, the name of one that is stored")
+		}
+		return nil
+	}
+	if d.Text != "" {
+		faults.Add("text", "there is a text and a template", "one of the two")
+		return nil
+	}
+	record, ok := book.Template(d.Template)
+	if !ok {
+		var names []string
+		for _, t := range book.Templates() {
+			names = append(names, t.Name)
+		}
+		accepted := "one of " + strings.Join(names, ", ")
+		if len(names) == 0 {
+			accepted = "a template; there is none yet, add one with: pigeon template add"
+		}
+		faults.Add("template", fmt.Sprintf("%q is not a template here", d.Template), accepted)
+		return nil
+	}
+	return record.Template
+}
+
+// text renders, cures and weighs.
+func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.Level, scope Scope, faults *fault.Faults) {
+	text := d.Text
+	if tmpl != nil {
+		p.Template, p.Language = tmpl.Name, tmpl.For(d.Language, p.Country)
+		rendered, err := tmpl.Render(p.Language, d.Fields)
+		if err != nil {
+			var wrong *template.Error
+			errors.As(err, &wrong)
+			field := "template"
+			if wrong.Field != "" {
+				field = "fields." + wrong.Field
+			}
+			faults.Add(field, fmt.Sprintf("template %s, text %s: %s", wrong.Template, wrong.Language, wrong.Wrong), wrong.Accepted)
+			return
+		}
+		p.Rendered = rendered
+		text = rendered.Text
+		if tmpl.Cure != smstext.Off {
+			level = tmpl.Cure
+		}
+	} else if d.Template != "" {
+		return
+	}
+	if d.Cure != "" {
+		parsed, err := smstext.ParseLevel(d.Cure)
+		if err != nil {
+			faults.Add("cure", fmt.Sprintf("%q is no level", d.Cure), "off, safe or strong")
+		}
+		level = parsed
+	}
+	options := smstext.Options{}
+	if p.Gateway != nil {
+		options = p.Gateway.Dialect.Segments.Options()
+	}
+	p.Level = level
+	p.Text = text
+	if cured, replaced := options.Cure(text, level); len(replaced) > 0 {
+		p.Text, p.Given, p.Replaced = cured, text, replaced
+	}
+	weight, err := options.Weigh(p.Text)
+	if p.Weight = weight; err != nil && (scope == Whole || text != "") {
+		faults.Add("text", err.Error(), fmt.Sprintf("1 to %d segments of text: up to %d GSM characters, or %d others", smstext.MaxSegments, 153*smstext.MaxSegments, 67*smstext.MaxSegments))
+	}
+}
+
+// sender chooses who the message comes from and asks the country's rule.
+func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster.Book, now time.Time, scope Scope, faults *fault.Faults) {
+	named := d.Sender
+	if named == "" && tmpl != nil {
+		named = tmpl.Sender
+	}
+	gateway := ""
+	if p.Gateway != nil {
+		gateway = p.Gateway.Name
+	}
+	rule, _ := book.Rule(p.Country)
+	c := sender.Case{Kind: p.Kind, Text: p.Text, Wording: p.Rendered.Wording, At: now}
+	if len(rule.Quiet) > 0 {
+		c.TimeZones = p.Number.Number.Details().TimeZones
+	}
+	if tmpl != nil && p.Text != "" {
+		registration, ok, err := tmpl.Registration(template.Rendering{Text: p.Text, Language: p.Language}, p.Country, gateway)
+		var wrong *template.Error
+		if errors.As(err, &wrong) {
+			faults.Add("template", wrong.Wrong, "a text worded as "+wrong.Accepted)
+		}
+		p.Registration, c.TextRegistered = registration.ID, ok
+	}
+	entry, decision, err := sender.Choose(book.Entries, rule, named, gateway, c)
+	p.Sender, p.Decision = entry, decision
+	if err != nil {
+		var why string
+		if _, bad := sender.Parse(named); bad != nil && named != "" {
+			why = fault.Plainly(bad, sender.ErrInvalid)
+		} else {
+			why = fault.Plainly(err, sender.ErrNone)
+		}
+		faults.Add("sender", why, in.senders(book))
+		return
+	}
+	for _, f := range decision.Findings {
+		field := map[string]string{"sender": "sender", "quiet_hours": "to"}[f.About]
+		if field == "" {
+			field = "text"
+		}
+		if scope == Somewhere && p.Text == "" && field == "text" {
+			continue
+		}
+		switch f.Verdict {
+		case sender.Refused:
+			accepted := f.Do
+			if accepted == "" {
+				accepted = "what the rule allows"
+			}
+			faults.Add(field, fmt.Sprintf("%s (rule %s)", f.Say, decision.Rule), accepted)
+		case sender.Careful:
+			p.Warnings = append(p.Warnings, Warning{field, fmt.Sprintf("%s (rule %s)", f.Say, decision.Rule)})
+		}
+	}
+}
+
+func (in *Intake) senders(book *roster.Book) string {
+	if len(book.Senders) == 0 {
+		return "a sender in use; there is none yet, add one with: pigeon sender add"
+	}
+	names := make([]string, len(book.Senders))
+	for i, s := range book.Senders {
+		names[i] = s.ID
+	}
+	return "one of the senders in use: " + strings.Join(names, ", ")
+}
+
+func (in *Intake) gateway(given string, faults *fault.Faults) (*roster.Gateway, error) {
+	all := in.Course.Roster.All()
+	if len(all) == 0 {
+		return nil, ErrNoGateway
+	}
+	if given == "" {
+		return all[0], nil
+	}
+	i := slices.IndexFunc(all, func(g *roster.Gateway) bool { return g.Name == given })
+	if i >= 0 {
+		return all[i], nil
+	}
+	names := make([]string, len(all))
+	for i, g := range all {
+		names[i] = g.Name
+	}
+	faults.Add("gateway", fmt.Sprintf("%q is not a gateway here", given), "one of "+strings.Join(names, ", "))
+	return nil, nil
+}

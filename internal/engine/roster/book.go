@@ -1,0 +1,254 @@
+package roster
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/core/template"
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/store"
+)
+
+// Book is what holds for messages at a moment: senders, country rules,
+// templates and prices. It is never changed; a new one takes its place.
+type Book struct {
+	Senders   []store.Sender // in order of their names
+	Entries   []sender.Entry // the same, as the core knows them
+	changed   map[string]store.CountryRule
+	templates map[string]store.Template
+	prices    map[uuid.UUID]Prices
+}
+
+// Prices is the price list of a gateway.
+type Prices struct {
+	store.PriceList
+	Entries []price.Entry
+	List    *price.List
+}
+
+// Book returns the book as it is now.
+func (r *Roster) Book() *Book {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.book
+}
+
+// read reads the book anew. Price lists are long; those that have not changed
+// are taken over.
+func (r *Roster) read(ctx context.Context, last *Book) (*Book, error) {
+	b := &Book{changed: map[string]store.CountryRule{}, templates: map[string]store.Template{}, prices: map[uuid.UUID]Prices{}}
+	var err error
+	if b.Senders, err = r.store.Senders(ctx); err != nil {
+		return nil, fmt.Errorf("reading senders: %w", err)
+	}
+	for _, s := range b.Senders {
+		id, err := sender.Parse(s.ID)
+		if err != nil {
+			return nil, fmt.Errorf("reading senders: %w", err)
+		}
+		b.Entries = append(b.Entries, sender.Entry{ID: id, Gateways: s.Gateways, Countries: s.Countries, Registrations: s.Registrations,
+			Defaults: s.Defaults, TwoWay: s.TwoWay, PerSecond: s.PerSecond})
+	}
+	rules, err := r.store.Rules(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading country rules: %w", err)
+	}
+	for _, rule := range rules {
+		b.changed[rule.Country] = rule
+	}
+	templates, err := r.store.Templates(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading templates: %w", err)
+	}
+	for _, t := range templates {
+		if err := t.Template.Check(); err != nil {
+			return nil, fmt.Errorf("reading templates: %w", err)
+		}
+		b.templates[t.Name] = t
+	}
+	lists, err := r.store.PriceLists(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading price lists: %w", err)
+	}
+	for _, list := range lists {
+		known, ok := last.prices[list.GatewayID]
+		if !ok || !known.ChangedAt.Equal(list.ChangedAt) {
+			entries, err := r.store.Prices(ctx, list.GatewayID)
+			if err != nil {
+				return nil, fmt.Errorf("reading price lists: %w", err)
+			}
+			known = Prices{list, entries, price.NewList(entries)}
+		}
+		b.prices[list.GatewayID] = known
+	}
+	return b, nil
+}
+
+// Rule is what holds in a country: the rule that was changed here, else the
+// one that ships, else nothing is known. by is who changed it.
+func (b *Book) Rule(country string) (rule sender.Rule, by *store.CountryRule) {
+	if changed, ok := b.changed[country]; ok {
+		return changed.Rule, &changed
+	}
+	if shipped, ok := sender.Shipped[country]; ok {
+		return shipped, nil
+	}
+	return sender.Unruled(country), nil
+}
+
+// Ruled lists the countries of which something is known, in order.
+func (b *Book) Ruled() []string {
+	var countries []string
+	for _, country := range phone.Countries() {
+		if _, changed := b.changed[country]; changed || sender.Shipped[country].Country != "" {
+			countries = append(countries, country)
+		}
+	}
+	return countries
+}
+
+// Template returns a template by its name.
+func (b *Book) Template(name string) (store.Template, bool) {
+	t, ok := b.templates[name]
+	return t, ok
+}
+
+// Templates lists all templates in order of their names.
+func (b *Book) Templates() []store.Template {
+	all := make([]store.Template, 0, len(b.templates))
+	for _, t := range b.templates {
+		all = append(all, t)
+	}
+	slices.SortFunc(all, func(a, b store.Template) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// Prices returns the price list of a gateway; that of one without a list knows
+// no price.
+func (b *Book) Prices(gateway uuid.UUID) Prices { return b.prices[gateway] }
+
+// PutSender checks a sender and registers it, or changes the one that is there
+// if it may be changed. What is wrong with it comes as [fault.Faults].
+func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, now time.Time) (store.Sender, error) {
+	parsed, err := sender.Parse(s.ID)
+	if err != nil {
+		return s, fault.New("sender", fault.Plainly(err, sender.ErrInvalid), sender.Accepted)
+	}
+	s.ID, s.Kind, s.CreatedAt = parsed.String(), string(parsed.Kind()), now
+	var faults fault.Faults
+	country := func(field, code string) {
+		if !phone.IsCountry(code) {
+			faults.Add(field, fmt.Sprintf("%q is not a country", code), "countries such as GB (ISO 3166-1)")
+		}
+	}
+	for _, code := range s.Countries {
+		country("countries", code)
+	}
+	for code, id := range s.Registrations {
+		country("registrations", code)
+		if id == "" {
+			faults.Add("registrations", "no id is given for "+code, "the id under which it is registered there")
+		}
+	}
+	for _, name := range s.Gateways {
+		if r.ByName(name) == nil {
+			faults.Add("gateways", fmt.Sprintf("%q is not a gateway here", name), "names of gateways in use")
+		}
+	}
+	for _, d := range s.Defaults {
+		if _, err := pace.ParseKind(string(d.Kind)); err != nil && d.Kind != "" {
+			faults.Add("defaults", fmt.Sprintf("%q is not a kind", d.Kind), "otp, transactional, bulk or nothing for all")
+		}
+		if d.Country != "" {
+			country("defaults", d.Country)
+		}
+	}
+	if s.PerSecond < 0 || s.PerSecond > 10_000 {
+		faults.Add("per_second", fmt.Sprintf("%d is out of range", s.PerSecond), "1 to 10000, or 0 for no pace of its own")
+	}
+	if len(faults) > 0 {
+		return s, faults
+	}
+	// Empty lists are lists.
+	s.Countries, s.Gateways = append([]string{}, s.Countries...), append([]string{}, s.Gateways...)
+	if s.Registrations == nil {
+		s.Registrations = map[string]string{}
+	}
+	s.Defaults = append([]sender.Default{}, s.Defaults...)
+	if s, err = r.store.PutSender(ctx, s, mayChange); err != nil {
+		return s, err
+	}
+	return s, r.Reload(ctx)
+}
+
+// RemoveSender takes a sender out of use.
+func (r *Roster) RemoveSender(ctx context.Context, id string) error {
+	if err := r.store.RemoveSender(ctx, id); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// PutRules checks rules and stores them, all or none.
+func (r *Roster) PutRules(ctx context.Context, rules []sender.Rule, by string, now time.Time) error {
+	var faults fault.Faults
+	records := make([]store.CountryRule, len(rules))
+	for i, rule := range rules {
+		if err := rule.Check(); err != nil {
+			faults.Add("rules", fault.Plainly(err, sender.ErrRule), "a rule as an export has it")
+		}
+		rule.Quiet = append([]sender.Quiet{}, rule.Quiet...)
+		records[i] = store.CountryRule{Country: rule.Country, Rule: rule, ChangedAt: now, ChangedBy: by}
+	}
+	if len(faults) > 0 {
+		return faults
+	}
+	if err := r.store.PutRules(ctx, records); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// DropRule puts the rule that ships back in force.
+func (r *Roster) DropRule(ctx context.Context, country string) error {
+	if err := r.store.DropRule(ctx, country); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// PutTemplate checks a template and stores it.
+func (r *Roster) PutTemplate(ctx context.Context, t *template.Template, mayChange bool, now time.Time) error {
+	if err := t.Check(); err != nil {
+		return fault.New("template", err.Error(), "a template as the documentation describes it")
+	}
+	if err := r.store.PutTemplate(ctx, store.Template{Name: t.Name, Template: t, CreatedAt: now, ChangedAt: now}, mayChange); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// RemoveTemplate forgets a template.
+func (r *Roster) RemoveTemplate(ctx context.Context, name string) error {
+	if err := r.store.RemoveTemplate(ctx, name); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// PutPrices stores the price list of a gateway in the place of its last one.
+func (r *Roster) PutPrices(ctx context.Context, gateway uuid.UUID, entries []price.Entry, by string, now time.Time) error {
+	if err := r.store.PutPrices(ctx, store.PriceList{GatewayID: gateway, ChangedAt: now, ChangedBy: by}, entries); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}

@@ -1,0 +1,211 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm/clause"
+
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/core/template"
+)
+
+// Sender is a sender in use.
+type Sender struct {
+	ID            string
+	Kind          string
+	Gateways      []string          `gorm:"serializer:json"`
+	Countries     []string          `gorm:"serializer:json"`
+	Registrations map[string]string `gorm:"serializer:json"`
+	TwoWay        bool
+	PerSecond     int
+	CreatedAt     time.Time        `gorm:"autoCreateTime:false"`
+	Defaults      []sender.Default `gorm:"-"`
+}
+
+// PutSender registers a sender, or changes one if it is there already and may
+// be. What it is to be the default for it becomes in the place of any other.
+// The very first sender is the default for everything.
+func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (Sender, error) {
+	err := s.Transact(ctx, func(s *Store) error {
+		// One at a time, so that the first is the first.
+		if err := s.db.Exec("LOCK TABLE senders IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
+			return err
+		}
+		var n int64
+		if err := s.db.Model(&Sender{}).Count(&n).Error; err != nil {
+			return err
+		}
+		if n == 0 {
+			record.Defaults = append(record.Defaults, sender.Default{})
+		}
+		if mayChange {
+			if err := s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "id"}},
+				DoUpdates: clause.AssignmentColumns([]string{"gateways", "countries", "registrations", "two_way", "per_second"})}).Create(&record).Error; err != nil {
+				return err
+			}
+			if err := s.db.Exec("DELETE FROM sender_defaults WHERE sender_id = ?", record.ID).Error; err != nil {
+				return err
+			}
+		} else if err := create(s.db, &record, "sender "+record.ID); err != nil {
+			return err
+		}
+		for _, d := range record.Defaults {
+			if err := s.db.Exec("INSERT INTO sender_defaults VALUES (?, ?, ?) ON CONFLICT (kind, country) DO UPDATE SET sender_id = excluded.sender_id",
+				d.Kind, d.Country, record.ID).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return record, err
+}
+
+// Senders lists all senders, in order of their names.
+func (s *Store) Senders(ctx context.Context) ([]Sender, error) {
+	var senders []Sender
+	var defaults []struct {
+		SenderID string
+		sender.Default
+	}
+	err := s.Transact(ctx, func(s *Store) error {
+		if err := s.db.Order("id").Find(&senders).Error; err != nil {
+			return err
+		}
+		return s.db.Raw("SELECT * FROM sender_defaults ORDER BY kind, country").Scan(&defaults).Error
+	})
+	for i := range senders {
+		for _, d := range defaults {
+			if d.SenderID == senders[i].ID {
+				senders[i].Defaults = append(senders[i].Defaults, d.Default)
+			}
+		}
+	}
+	return senders, err
+}
+
+// RemoveSender takes a sender out of use.
+func (s *Store) RemoveSender(ctx context.Context, id string) error {
+	return changed(s.db.WithContext(ctx).Exec("DELETE FROM senders WHERE id = ?", id))
+}
+
+// CountryRule is a rule that differs from the one that ships.
+type CountryRule struct {
+	Country   string      `gorm:"primaryKey" json:"country"`
+	Rule      sender.Rule `gorm:"serializer:json" json:"rule"`
+	ChangedAt time.Time   `json:"changed_at"`
+	ChangedBy string      `json:"changed_by"`
+}
+
+// PutRules stores rules in the place of those that are there, all or none.
+func (s *Store) PutRules(ctx context.Context, rules []CountryRule) error {
+	if len(rules) == 0 {
+		return nil
+	}
+	return s.db.WithContext(ctx).Exec(`INSERT INTO country_rules SELECT * FROM jsonb_populate_recordset(NULL::country_rules, ?::jsonb)
+		ON CONFLICT (country) DO UPDATE SET rule = excluded.rule, changed_at = excluded.changed_at, changed_by = excluded.changed_by`, rows(rules)).Error
+}
+
+// DropRule forgets a rule, so that the one that ships holds again.
+func (s *Store) DropRule(ctx context.Context, country string) error {
+	return changed(s.db.WithContext(ctx).Exec("DELETE FROM country_rules WHERE country = ?", country))
+}
+
+// Rules lists the rules that differ from those that ship.
+func (s *Store) Rules(ctx context.Context) ([]CountryRule, error) {
+	var rules []CountryRule
+	err := s.db.WithContext(ctx).Order("country").Find(&rules).Error
+	return rules, err
+}
+
+// Template is the record of a template.
+type Template struct {
+	Name      string             `gorm:"primaryKey"`
+	Template  *template.Template `gorm:"serializer:json"`
+	CreatedAt time.Time          `gorm:"autoCreateTime:false"`
+	ChangedAt time.Time
+}
+
+// PutTemplate stores a template, in the place of one of the same name if it may
+// be changed.
+func (s *Store) PutTemplate(ctx context.Context, t Template, mayChange bool) error {
+	if !mayChange {
+		return create(s.db.WithContext(ctx), &t, "template "+t.Name)
+	}
+	return s.db.WithContext(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
+		DoUpdates: clause.AssignmentColumns([]string{"template", "changed_at"})}).Create(&t).Error
+}
+
+// Templates lists all templates, in order of their names.
+func (s *Store) Templates(ctx context.Context) ([]Template, error) {
+	var templates []Template
+	err := s.db.WithContext(ctx).Order("name").Find(&templates).Error
+	return templates, err
+}
+
+// RemoveTemplate forgets a template. Messages that were made of it keep their
+// texts.
+func (s *Store) RemoveTemplate(ctx context.Context, name string) error {
+	return changed(s.db.WithContext(ctx).Exec("DELETE FROM templates WHERE name = ?", name))
+}
+
+// PriceList is when the price list of a gateway was changed, and by whom.
+type PriceList struct {
+	GatewayID uuid.UUID
+	ChangedAt time.Time
+	ChangedBy string
+}
+
+// priceRow is an entry of a price list as it is stored.
+type priceRow struct {
+	GatewayID uuid.UUID `json:"gateway_id"`
+	Country   string    `json:"country"`
+	Prefix    string    `json:"prefix"`
+	Kind      pace.Kind `json:"kind"`
+	Per       price.Per `json:"per"`
+	Micros    int64     `json:"micros"`
+	Currency  string    `json:"currency"`
+	HoldsFrom time.Time `json:"holds_from"`
+}
+
+// PutPrices stores a price list in the place of the gateway's last one.
+func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.Entry) error {
+	records := make([]priceRow, len(entries))
+	for i, e := range entries {
+		records[i] = priceRow{list.GatewayID, e.Country, e.Prefix, e.Kind, e.Per, e.Rate.Micros(), e.Rate.Currency(), e.From}
+	}
+	return s.Transact(ctx, func(s *Store) error {
+		// The list's row first: two that replace it at once come one after the
+		// other.
+		err := s.db.Exec("INSERT INTO price_lists VALUES (?, ?, ?) ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by",
+			list.GatewayID, list.ChangedAt, list.ChangedBy).Error
+		if err == nil {
+			err = s.db.Exec("DELETE FROM prices WHERE gateway_id = ?", list.GatewayID).Error
+		}
+		if err != nil {
+			return err
+		}
+		return insert(s.db, "prices", records)
+	})
+}
+
+// PriceLists lists when the lists were changed.
+func (s *Store) PriceLists(ctx context.Context) ([]PriceList, error) {
+	var lists []PriceList
+	err := s.db.WithContext(ctx).Find(&lists).Error
+	return lists, err
+}
+
+// Prices reads the price list of a gateway.
+func (s *Store) Prices(ctx context.Context, gateway uuid.UUID) ([]price.Entry, error) {
+	var records []priceRow
+	err := s.db.WithContext(ctx).Table("prices").Where("gateway_id = ?", gateway).Order("country, prefix, kind, holds_from").Find(&records).Error
+	entries := make([]price.Entry, len(records))
+	for i, r := range records {
+		entries[i] = price.Entry{Country: r.Country, Prefix: r.Prefix, Kind: r.Kind, Per: r.Per, Rate: price.Of(r.Micros, r.Currency), From: r.HoldsFrom.UTC()}
+	}
+	return entries, err
+}
