@@ -28,7 +28,7 @@ func (a *app) gateway() *cobra.Command {
 		}
 		return a.printGateways(cmd, g, g)
 	})}
-	return group("gateway", "Manage gateways", a.gatewayAdd(), list, show)
+	return group("gateway", "Manage gateways", a.gatewayAdd(), list, show, a.prices())
 }
 
 func (a *app) gatewayAdd() *cobra.Command {
@@ -102,43 +102,6 @@ func (a *app) printGateways(cmd *cobra.Command, value any, all ...client.Gateway
 		rows = append(rows, []string{g.Name, g.Dialect, g.Address, fmt.Sprint(g.PerSecond), fmt.Sprint(g.InFlight), g.AskAfter, g.GiveUpAfter, g.About})
 	}
 	return a.print(cmd, value, []string{"name", "dialect", "address", "per second", "in flight", "ask after", "give up after", "about"}, rows)
-}
-
-func (a *app) sender() *cobra.Command {
-	var isDefault bool
-	add := &cobra.Command{Use: "add SENDER", Short: "Register a sender", Args: cobra.ExactArgs(1),
-		Example: "  pigeon sender add Lanternholm --default\n  pigeon sender add +447700900000",
-		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			s, err := c.AddSender(cmd.Context(), client.NewSender{Sender: args[0], Default: isDefault})
-			if err != nil {
-				return err
-			}
-			return a.printSenders(cmd, s, s)
-		})}
-	add.Flags().BoolVar(&isDefault, "default", false, "use it where no sender is given; the first one is anyway")
-	list := &cobra.Command{Use: "list", Short: "List the senders in use", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		all, err := c.Senders(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return a.printSenders(cmd, all, all...)
-	})}
-	remove := &cobra.Command{Use: "remove SENDER", Short: "Take a sender out of use", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := c.RemoveSender(cmd.Context(), args[0]); err != nil {
-			return err
-		}
-		fmt.Fprintf(cmd.ErrOrStderr(), "%s is out of use. To undo: pigeon sender add %q\n", args[0], args[0])
-		return nil
-	})}
-	return group("sender", "Manage senders", add, list, remove)
-}
-
-func (a *app) printSenders(cmd *cobra.Command, value any, all ...client.Sender) error {
-	var rows [][]string
-	for _, s := range all {
-		rows = append(rows, []string{s.Sender, s.Kind, yes(s.Default), s.CreatedAt.Local().Format(time.DateTime)})
-	}
-	return a.print(cmd, value, []string{"sender", "kind", "default", "since"}, rows)
 }
 
 func yes(b bool) string {

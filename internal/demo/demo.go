@@ -141,6 +141,9 @@ func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) 
 	} else if want := at.fleet + "/harbourline"; gateways[0].Address != want {
 		return false, fmt.Errorf("the demo's gateway is at %s, the practice fleet now at %s: start with --fleet-listen as before, or with a fresh --data", gateways[0].Address, want)
 	}
+	if err := loadFiles(ctx, c); err != nil {
+		return false, err
+	}
 	tally, err := c.Tally(ctx, client.Filter{})
 	if err != nil || tally.Total >= int64(len(scenario)) {
 		return false, err

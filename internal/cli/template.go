@@ -1,0 +1,354 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/template"
+	"calmpigeon.example/internal/explain"
+)
+
+func (a *app) template() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List the templates", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+		all, err := c.Templates(cmd.Context())
+		if err != nil {
+			return err
+		}
+		return a.printTemplates(cmd, all, all...)
+	})}
+	show := &cobra.Command{Use: "show NAME", Short: "Show a template as a file", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		t, err := c.Template(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		if a.config.GetString("output") == "table" {
+			_, err = fmt.Fprint(cmd.OutOrStdout(), t.Source)
+			return err
+		}
+		return a.printTemplates(cmd, t, t)
+	})}
+	var replace bool
+	add := &cobra.Command{Use: "add FILE", Short: "Add a template from a file, or - for standard input", Args: cobra.ExactArgs(1), Example: "  pigeon template add crossing-moved.yaml\n  pigeon template add crossing-moved.yaml --replace",
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			source, err := readFile(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			var t client.Template
+			if replace {
+				read, wrong := template.Read([]byte(source))
+				if wrong != nil {
+					return usagef("%s: %v", args[0], wrong)
+				}
+				t, err = c.PutTemplate(cmd.Context(), read.Name, client.TemplateFile{Source: source})
+			} else {
+				t, err = c.AddTemplate(cmd.Context(), client.TemplateFile{Source: source})
+			}
+			if err != nil {
+				return err
+			}
+			return a.printTemplates(cmd, t, t)
+		})}
+	add.Flags().BoolVar(&replace, "replace", false, "change the one of the same name, if there is one")
+	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a template", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		t, err := c.Template(cmd.Context(), args[0])
+		if err == nil {
+			err = c.RemoveTemplate(cmd.Context(), args[0])
+		}
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.ErrOrStderr(), "%s is forgotten. It was:\n%s", args[0], t.Source)
+		return nil
+	})}
+	return group("template", "Manage templates: texts with fields, in several languages", add, list, show, a.templateCheck(), remove)
+}
+
+func (a *app) printTemplates(cmd *cobra.Command, value any, all ...client.Template) error {
+	var rows [][]string
+	for _, t := range all {
+		rows = append(rows, []string{t.Name, strings.Join(slices.Sorted(maps.Keys(t.Texts)), " "), strings.Join(t.Must, " "), strings.Join(t.May, " "), t.Kind, t.Sender, t.Cure, oneLine(t.Texts[t.Language], 50)})
+	}
+	return a.print(cmd, value, []string{"name", "languages", "needs", "may have", "kind", "sender", "cure", "text"}, rows)
+}
+
+func (a *app) templateCheck() *cobra.Command {
+	var data, lang string
+	var values map[string]string
+	cmd := &cobra.Command{
+		Use:   "check FILE",
+		Short: "Check a template, preview it, and weigh it over data; needs no service",
+		Long: "Checks a template file and shows its texts, with --field filled in. With --data,\n" +
+			"a CSV file whose head names the fields (or JSON Lines, if it ends in .jsonl), it\n" +
+			"renders every row and tells the shortest, longest and typical text, and which\n" +
+			"rows cannot be rendered. A column language chooses the text. It ends with 3 if\n" +
+			"a row cannot be rendered.",
+		Example: "  pigeon template check crossing-moved.yaml --field time=07:40 --field port=Skerrow --field berth=3\n  pigeon template check crossing-moved.yaml --data passengers.csv",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			source, err := readFile(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			t, err := template.Read([]byte(source))
+			if err != nil {
+				return fmt.Errorf("%s: %w", args[0], err)
+			}
+			if data != "" {
+				return a.weighData(cmd, t, data, lang)
+			}
+			return a.preview(cmd, t, lang, values)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&data, "data", "", "a CSV or JSON Lines file with a row for each recipient")
+	f.StringVar(&lang, "language", "", "only this text; with --data, of rows that name none")
+	f.StringToStringVar(&values, "field", nil, "what is put in, as NAME=VALUE; may be given several times")
+	return cmd
+}
+
+// preview shows the texts of a template; what is missing stays a field.
+func (a *app) preview(cmd *cobra.Command, t *template.Template, lang string, given map[string]string) error {
+	values := map[string]any{}
+	for name, value := range given {
+		values[name] = value
+	}
+	must, may := t.Needs()
+	var missing []string
+	for _, name := range must {
+		if given[name] == "" {
+			missing = append(missing, name)
+		}
+	}
+	languages := slices.Sorted(maps.Keys(t.Texts))
+	if lang != "" {
+		languages = []string{t.For(lang, "")}
+	}
+	out := cmd.OutOrStdout()
+	all := map[string]client.Weighing{}
+	for _, l := range languages {
+		var text string
+		if len(missing) == 0 {
+			rendered, err := t.Render(l, values)
+			if err != nil {
+				return err
+			}
+			text, _ = smstext.Options{}.Cure(rendered.Text, t.Cure)
+		} else {
+			text = t.Texts[l]
+		}
+		all[l] = explain.Text(text, smstext.Options{})
+	}
+	if a.config.GetString("output") == "json" {
+		return a.print(cmd, all, nil, nil)
+	}
+	fmt.Fprintf(out, "%s is well-formed. It needs %s", t.Name, dash(strings.Join(must, ", ")))
+	if len(may) > 0 {
+		fmt.Fprintf(out, "; it may have %s", strings.Join(may, ", "))
+	}
+	fmt.Fprintln(out, ".")
+	if len(missing) > 0 {
+		fmt.Fprintf(out, "Weighed with its fields unfilled; give --field for %s, or --data.\n", strings.Join(missing, ", "))
+	}
+	for _, l := range languages {
+		fmt.Fprintf(out, "\n%s: ", l)
+		writeWeighing(out, all[l])
+	}
+	return nil
+}
+
+func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang string) error {
+	source, err := os.Open(file)
+	if err != nil {
+		return usagef("--data: %v", err)
+	}
+	defer source.Close()
+	var broken error
+	read := csvRows
+	if strings.HasSuffix(file, ".jsonl") {
+		read = jsonRows
+	}
+	span := t.Weigh(read(source, t, lang, &broken), smstext.Options{})
+	if broken != nil {
+		return fmt.Errorf("%s: %w", file, broken)
+	}
+	faults := make([]string, len(span.Faults))
+	for i, f := range span.Faults {
+		faults[i] = f.Error()
+	}
+	type sample struct {
+		Row  int    `json:"row"`
+		Text string `json:"text"`
+		client.Weight
+	}
+	wire := func(s template.Sample) sample { return sample{s.Row, s.Text, explain.Weight(s.Weight)} }
+	value := struct {
+		Rows       int         `json:"rows"`
+		Failed     int         `json:"failed"`
+		Segments   int64       `json:"segments"`
+		BySegments map[int]int `json:"by_segments"`
+		Shortest   sample      `json:"shortest"`
+		Typical    sample      `json:"typical"`
+		Longest    sample      `json:"longest"`
+		Faults     []string    `json:"faults"`
+	}{span.Rows, span.Failed, span.Segments, span.BySegments, wire(span.Shortest), wire(span.Typical), wire(span.Longest), faults}
+	var rows [][]string
+	for _, s := range []struct {
+		name string
+		sample
+	}{{"shortest", value.Shortest}, {"typical", value.Typical}, {"longest", value.Longest}} {
+		if s.Row > 0 {
+			rows = append(rows, []string{s.name, fmt.Sprint(s.Row), fmt.Sprint(s.Segments), fmt.Sprint(s.Units), s.Encoding, oneLine(s.Text, 60)})
+		}
+	}
+	if a.config.GetString("output") == "table" {
+		fmt.Fprintf(cmd.OutOrStdout(), "%d rows, %d segments in all, %d cannot be sent\n\n", span.Rows, span.Segments, span.Failed)
+	}
+	if err := a.print(cmd, value, []string{"", "row", "segments", "units", "encoding", "text"}, rows); err != nil {
+		return err
+	}
+	for _, f := range faults {
+		fmt.Fprintln(cmd.ErrOrStderr(), f)
+	}
+	if more := span.Failed - len(faults); more > 0 {
+		fmt.Fprintf(cmd.ErrOrStderr(), "… and %d more\n", more)
+	}
+	if span.Failed > 0 {
+		return exit(exitRefused)
+	}
+	return nil
+}
+
+// csvRows reads a row for each recipient; the head names the fields.
+func csvRows(in io.Reader, t *template.Template, lang string, broken *error) iter.Seq[template.Row] {
+	return func(yield func(template.Row) bool) {
+		rows := csv.NewReader(in)
+		rows.ReuseRecord = true
+		head, err := rows.Read()
+		if err != nil {
+			*broken = errors.New("line 1: no head that names the fields")
+			return
+		}
+		head = slices.Clone(head)
+		head[0] = strings.TrimPrefix(head[0], "\uFEFF")
+		for {
+			record, err := rows.Read()
+			if err == io.EOF {
+				return
+			}
+			if err != nil {
+				*broken = err
+				return
+			}
+			values := make(map[string]any, len(head))
+			for i, name := range head {
+				values[strings.TrimSpace(name)] = record[i]
+			}
+			if !yield(recipientRow(t, values, lang)) {
+				return
+			}
+		}
+	}
+}
+
+// jsonRows reads an object a line.
+func jsonRows(in io.Reader, t *template.Template, lang string, broken *error) iter.Seq[template.Row] {
+	return func(yield func(template.Row) bool) {
+		lines := bufio.NewScanner(in)
+		lines.Buffer(nil, lineMost)
+		for n := 1; lines.Scan(); n++ {
+			var values map[string]any
+			if err := json.Unmarshal(lines.Bytes(), &values); err != nil {
+				*broken = fmt.Errorf("line %d: %w", n, err)
+				return
+			}
+			if !yield(recipientRow(t, values, lang)) {
+				return
+			}
+		}
+		*broken = lines.Err()
+	}
+}
+
+// recipientRow chooses the language of a row: its own, or that of its country, or what
+// was asked for.
+func recipientRow(t *template.Template, values map[string]any, lang string) template.Row {
+	own, _ := values["language"].(string)
+	country, _ := values["country"].(string)
+	if own == "" {
+		own = lang
+	}
+	return template.Row{Language: t.For(own, strings.ToUpper(country)), Values: values}
+}
+
+func (a *app) prices() *cobra.Command {
+	show := &cobra.Command{Use: "show GATEWAY", Short: "Show the price list of a gateway", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		l, err := c.Prices(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		return a.printPrices(cmd, l)
+	})}
+	export := &cobra.Command{Use: "export GATEWAY", Short: "Write the price list of a gateway as CSV", Args: cobra.ExactArgs(1), Example: "  pigeon gateway prices export harbourline > harbourline.csv",
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			l, err := c.Prices(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprint(cmd.OutOrStdout(), l.Source)
+			return err
+		})}
+	var dryRun bool
+	load := &cobra.Command{Use: "import GATEWAY FILE", Short: "Put a price list in CSV in the place of the gateway's last one", Args: cobra.ExactArgs(2),
+		Long: "Takes a price list in, all of it or nothing. Its head names the columns:\n\n" +
+			"  country,prefix,kind,per,price,currency,from\n  GB,,,segment,0.0391,EUR,2026-01-01\n  *,,,segment,0.1200,EUR,\n\n" +
+			"country (* for all others), price and currency must be there. prefix is how the\n" +
+			"numbers of a network begin, kind otp, transactional or bulk, per segment or\n" +
+			"message, and from the day from which the price holds.",
+		Example: "  pigeon gateway prices import harbourline harbourline.csv --dry-run",
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			source, err := readFile(cmd, args[1])
+			if err != nil {
+				return err
+			}
+			l, err := c.PutPrices(cmd.Context(), args[0], client.PricesFile{Source: source}, dryRun)
+			if err != nil {
+				return err
+			}
+			if dryRun {
+				fmt.Fprintf(cmd.ErrOrStderr(), "Nothing was changed. The list has %d prices:\n", len(l.Prices))
+			}
+			return a.printPrices(cmd, l)
+		})}
+	load.Flags().BoolVar(&dryRun, "dry-run", false, "check the file and change nothing")
+	return group("prices", "What a gateway charges", show, export, load)
+}
+
+func (a *app) printPrices(cmd *cobra.Command, l client.PriceList) error {
+	var rows [][]string
+	for _, p := range l.Prices {
+		from := ""
+		if p.From != nil {
+			from = strings.TrimSuffix(*p.From, "T00:00:00Z")
+		}
+		rows = append(rows, []string{p.Country, p.Prefix, p.Kind, p.Per, p.Amount, p.Currency, from})
+	}
+	if len(rows) == 0 && a.config.GetString("output") == "table" {
+		fmt.Fprintf(cmd.ErrOrStderr(), "%s has no price list: what it charges is unknown. Add one with: pigeon gateway prices import %s FILE\n", l.Gateway, l.Gateway)
+		return nil
+	}
+	return a.print(cmd, l, []string{"country", "prefix", "kind", "per", "price", "currency", "from"}, rows)
+}
