@@ -55,9 +55,10 @@ type Message struct {
 	SettledAt  *time.Time `json:"settled_at"`
 	Country    string     `json:"country"`
 	Template   string     `json:"template"`
-	Given      string     `json:"given"`          // the text before characters were replaced; empty if none were
-	Price      *Money     `json:"price"`          // nil: not known
-	Cuts       []int      `json:"cuts,omitempty"` // byte offsets at which segments end; of one message only
+	Given      string     `json:"given"`           // the text before characters were replaced; empty if none were
+	Price      *Money     `json:"price"`           // nil: not known
+	Parts      []Part     `json:"parts,omitempty"` // its segments; of one message only
+	Room       int        `json:"room,omitempty"`  // units that a segment holds; of one message only
 	Warnings   []Warning  `json:"warnings,omitempty"`
 	Evidence   []Evidence `json:"evidence,omitempty"`
 }
@@ -299,6 +300,7 @@ type Warning struct {
 type WeighRequest struct {
 	Text     string         `json:"text,omitempty"`
 	Template string         `json:"template,omitempty"`
+	Source   string         `json:"source,omitempty"` // a template that is not stored, in YAML
 	Fields   map[string]any `json:"fields,omitempty"`
 	Language string         `json:"language,omitempty"`
 	// To are numbers, or countries in their place, at most fifty.
@@ -372,6 +374,8 @@ type Cure struct {
 	Text  string `json:"text"`
 	Weight
 	Saves    int           `json:"saves"` // segments
+	Price    *Money        `json:"price"` // for the first recipient; nil: not known
+	Saved    *Money        `json:"saved"` // what is saved of its price
 	Replaced []Replacement `json:"replaced"`
 }
 

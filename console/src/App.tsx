@@ -3,10 +3,14 @@ import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { api, got, Refusal } from "./api/client";
 import { useLive } from "./api/live";
+import { Countries } from "./pages/Countries";
 import { MessagePage } from "./pages/MessagePage";
 import { Messages } from "./pages/Messages";
+import { Prices } from "./pages/Prices";
 import { Send } from "./pages/Send";
+import { Senders } from "./pages/Senders";
 import { SignIn } from "./pages/SignIn";
+import { TemplatePage, Templates } from "./pages/Templates";
 import { Icon } from "./parts/Icon";
 import { Mark } from "./parts/Mark";
 import { Refused } from "./parts/Refused";
@@ -42,6 +46,10 @@ function Rooms({ phone }: { phone: string }) {
         <div className="brand"><Mark />Calm Pigeon</div>
         <NavLink to="/" end><Icon name="messages" />Messages</NavLink>
         <NavLink to="/send"><Icon name="send" />Send one</NavLink>
+        <NavLink to="/templates"><Icon name="templates" />Templates</NavLink>
+        <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>
+        <NavLink to="/countries"><Icon name="countries" />Countries</NavLink>
+        <NavLink to="/prices"><Icon name="prices" />Prices</NavLink>
         <div className="foot">
           {phone && <a href={phone} target="_blank" rel="noreferrer"><Icon name="phone" />Phone</a>}
           <button onClick={theme.toggle}><Icon name={theme.dark ? "light" : "dark"} />{theme.dark ? "Light" : "Dark"}</button>
@@ -53,6 +61,11 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/" element={<Messages />} />
           <Route path="/send" element={<Send phone={phone} />} />
           <Route path="/messages/:id" element={<MessagePage />} />
+          <Route path="/templates" element={<Templates />} />
+          <Route path="/templates/:name" element={<TemplatePage />} />
+          <Route path="/senders" element={<Senders />} />
+          <Route path="/countries" element={<Countries />} />
+          <Route path="/prices" element={<Prices />} />
           <Route path="*" element={<div className="page"><h1>There is nothing here</h1><NavLink to="/">All messages</NavLink></div>} />
         </Routes>
       </main>

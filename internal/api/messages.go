@@ -106,7 +106,8 @@ func (a *API) message(c *gin.Context) {
 		return
 	}
 	w := a.wire(m)
-	w.Cuts = a.cuts(m)
+	whole := explain.Text(m.Text, a.weighedFor(m))
+	w.Parts, w.Room = whole.Parts, whole.Room
 	facts := make([]delivery.Evidence, 0, len(timeline))
 	for _, e := range timeline {
 		facts = append(facts, e.Fact())
@@ -129,17 +130,12 @@ func (a *API) message(c *gin.Context) {
 	c.JSON(http.StatusOK, w)
 }
 
-// cuts are where the segments of a message end.
-func (a *API) cuts(m store.Message) []int {
-	options := smstext.Options{}
+// weighedFor is how a message's text was weighed.
+func (a *API) weighedFor(m store.Message) smstext.Options {
 	if g := a.engine.Roster.ByID(m.GatewayID); g != nil {
-		options = g.Dialect.Segments.Options()
+		return g.Dialect.Segments.Options()
 	}
-	weight, err := options.Weigh(m.Text)
-	if err != nil {
-		return nil
-	}
-	return weight.Cuts(m.Text)
+	return smstext.Options{}
 }
 
 // cancel withdraws a message that still waits.

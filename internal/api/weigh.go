@@ -37,7 +37,7 @@ func (a *API) weigh(c *gin.Context) {
 	}
 	var w client.Weighing
 	for i, to := range recipients {
-		p, faults, err := a.engine.Intake.Plan(intake.Draft{To: to, Country: r.Country, Text: r.Text, Template: r.Template, Fields: r.Fields, Language: r.Language,
+		p, faults, err := a.engine.Intake.Plan(intake.Draft{To: to, Country: r.Country, Text: r.Text, Template: r.Template, Source: r.Source, Fields: r.Fields, Language: r.Language,
 			Sender: r.Sender, Kind: r.Kind, Gateway: r.Gateway, Cure: r.Cure}, smstext.Level(keyOf(c).Cure), intake.Somewhere)
 		if err != nil {
 			a.refuse(c, err)
@@ -45,6 +45,9 @@ func (a *API) weigh(c *gin.Context) {
 		}
 		if i == 0 {
 			w = weighing(p)
+		}
+		if i == 0 && p.Priced {
+			savings(w.Cures, p)
 		}
 		switch {
 		case to != "" || p.Country != "":
@@ -54,6 +57,16 @@ func (a *API) weigh(c *gin.Context) {
 		}
 	}
 	c.JSON(http.StatusOK, w)
+}
+
+// savings prices the cures as the plan was priced.
+func savings(cures []client.Cure, p intake.Plan) {
+	for i := range cures {
+		if less, ok := p.Rate.Cost(cures[i].Segments); ok {
+			cures[i].Price = explain.Money(less, true)
+			cures[i].Saved = explain.Money(p.Price.Minus(less), true)
+		}
+	}
 }
 
 func weighing(p intake.Plan) client.Weighing {
@@ -125,6 +138,9 @@ func (a *API) rehearse(c *gin.Context, d intake.Draft) {
 		return
 	}
 	w := weighing(p)
+	if p.Priced {
+		savings(w.Cures, p)
+	}
 	w.Recipients = []client.Recipient{recipient(d.To, p, nil)}
 	c.JSON(http.StatusOK, w)
 }

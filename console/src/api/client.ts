@@ -7,6 +7,16 @@ export type Exchange = components["schemas"]["Exchange"];
 export type Tally = components["schemas"]["Tally"];
 export type Draft = components["schemas"]["Draft"];
 export type State = components["schemas"]["State"];
+export type Weighing = components["schemas"]["Weighing"];
+export type WeighRequest = components["schemas"]["WeighRequest"];
+export type Culprit = components["schemas"]["Culprit"];
+export type Part = components["schemas"]["Part"];
+export type Recipient = components["schemas"]["Recipient"];
+export type Rule = components["schemas"]["Rule"];
+export type Access = components["schemas"]["Access"];
+export type Sender = components["schemas"]["Sender"];
+export type Template = components["schemas"]["Template"];
+export type PriceList = components["schemas"]["PriceList"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });

@@ -4,6 +4,7 @@ import { Link, useParams } from "react-router";
 import { api, got } from "../api/client";
 import { Ledger } from "../parts/Ledger";
 import { Refused } from "../parts/Refused";
+import { Strips } from "../parts/Strips";
 import { StateBadge } from "../parts/StateBadge";
 import { when } from "../parts/time";
 
@@ -29,11 +30,14 @@ export function MessagePage() {
         <p>It waits to be sent. <Button size="sm" variant="outline-primary" className="ms-2" disabled={cancel.isPending} onClick={() => cancel.mutate()}>Withdraw it</Button></p>
       )}
       {m.rivals.length > 1 && <p className="notice">Claims contradict each other: {m.rivals.join(" and ")}. The handset's own word counts most.</p>}
-      <p className="paper mt-3">{m.text}</p>
+      <div className="mt-3"><Strips parts={m.parts ?? []} room={m.room ?? 160} /></div>
       <dl className="facts">
         <dt>From</dt><dd>{m.sender}</dd>
         <dt>Kind</dt><dd>{m.kind}</dd>
         <dt>Weight</dt><dd>{m.segments === 1 ? "1 segment" : `${m.segments} segments`}, {m.units} units of {m.encoding}</dd>
+        {m.given && <><dt>As it was given</dt><dd>{m.given}</dd></>}
+        {m.template && <><dt>Template</dt><dd><Link to={`/templates/${m.template}`}>{m.template}</Link></dd></>}
+        <dt>Price</dt><dd>{m.price ? `${m.price.amount} ${m.price.currency}` : <span className="quiet">unknown</span>}</dd>
         {m.reference && <><dt>Your reference</dt><dd><Link to={`/?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
         <dt>Gateway</dt><dd>{m.gateway} <span className="mono">{m.gateway_ref}</span></dd>
         <dt>Accepted</dt><dd>{when(m.created_at)}{m.settled_at && `, settled ${when(m.settled_at)}`}</dd>

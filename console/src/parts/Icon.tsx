@@ -3,9 +3,13 @@ import messages from "bootstrap-icons/icons/list-ul.svg?raw";
 import dark from "bootstrap-icons/icons/moon.svg?raw";
 import send from "bootstrap-icons/icons/pencil.svg?raw";
 import phone from "bootstrap-icons/icons/phone.svg?raw";
+import countries from "bootstrap-icons/icons/globe2.svg?raw";
 import light from "bootstrap-icons/icons/sun.svg?raw";
+import prices from "bootstrap-icons/icons/cash-coin.svg?raw";
+import senders from "bootstrap-icons/icons/person-badge.svg?raw";
+import templates from "bootstrap-icons/icons/file-text.svg?raw";
 
-const icons = { signOut, messages, dark, send, phone, light };
+const icons = { signOut, messages, dark, send, phone, light, countries, prices, senders, templates };
 
 /** A landmark beside a word of the rail; the word says all. */
 export function Icon({ name }: { name: keyof typeof icons }) {

@@ -71,6 +71,9 @@ func (m Money) Times(n int) (Money, bool) {
 	return Money{int64(low), m.currency}, high == 0 && low <= math.MaxInt64 && n >= 0
 }
 
+// Minus is the difference to a smaller amount of the same currency.
+func (m Money) Minus(less Money) Money { return Money{m.micros - less.micros, m.currency} }
+
 // Amount is the number without the currency: as many places as the currency
 // has, and more where there are fractions of them.
 func (m Money) Amount() string {

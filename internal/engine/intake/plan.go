@@ -24,6 +24,7 @@ type Draft struct {
 	ValidFor                                   *int   // seconds
 	Country                                    string // in which To is dialled, if it has no country code
 	Template, Language                         string
+	Source                                     string // a template that is not stored, in the place of Template
 	Fields                                     map[string]any
 	Cure                                       string
 }
@@ -182,6 +183,14 @@ func (in *Intake) number(p *Plan, d Draft, scope Scope, faults *fault.Faults) {
 
 // template finds the template that a draft names.
 func (in *Intake) template(d Draft, book *roster.Book, faults *fault.Faults) *template.Template {
+	if d.Source != "" {
+		t, err := template.Read([]byte(d.Source))
+		if err != nil {
+			faults.Add("source", err.Error(), "a template as the documentation describes it")
+			return nil
+		}
+		return t
+	}
 	if d.Template == "" {
 		if len(d.Fields) > 0 {
 			faults.Add("fields", "there are fields but no template", "template, the name of one that is stored")
@@ -229,7 +238,7 @@ func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.
 		if tmpl.Cure != smstext.Off {
 			level = tmpl.Cure
 		}
-	} else if d.Template != "" {
+	} else if d.Template+d.Source != "" {
 		return
 	}
 	if d.Cure != "" {
