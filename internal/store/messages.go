@@ -197,6 +197,27 @@ func (s *Store) Claim(ctx context.Context, gateway uuid.UUID, now time.Time, mos
 	return claimed, nil
 }
 
+// Defer sets when queued messages are due. Call it within the transaction that
+// claimed them.
+func (s *Store) Defer(ctx context.Context, due map[uuid.UUID]time.Time) error {
+	if len(due) == 0 {
+		return nil
+	}
+	type later struct {
+		ID    uuid.UUID `json:"id"`
+		DueAt time.Time `json:"due_at"`
+	}
+	set := make([]later, 0, len(due))
+	for id, at := range due {
+		set = append(set, later{id, at})
+	}
+	err := s.db.WithContext(ctx).Exec("UPDATE messages m SET due_at = later.due_at FROM jsonb_to_recordset(?::jsonb) AS later (id uuid, due_at timestamptz) WHERE m.id = later.id", rows(set)).Error
+	if err != nil {
+		return fmt.Errorf("deferring messages: %w", err)
+	}
+	return nil
+}
+
 // NextDue is when the next queued message of a gateway is due; false if there
 // is none.
 func (s *Store) NextDue(ctx context.Context, gateway uuid.UUID) (time.Time, bool, error) {

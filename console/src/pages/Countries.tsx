@@ -11,14 +11,15 @@ const asked = ["alphanumeric", "numeric", "short_code", "texts", "links"] as con
 const heads = { alphanumeric: "Names", numeric: "Numbers", short_code: "Short codes", texts: "Texts", links: "Links" };
 const accesses: Access[] = ["open", "registered", "closed", "unknown"];
 
-const quiet = (r: Rule) => (r.quiet ?? []).map((q) => `${q.kinds.join(", ")} ${q.from} to ${q.to}${q.days?.length ? `, all ${q.days.join(", ")}` : ""}`).join("; ");
+const quiet = (r: Rule) => (r.quiet ?? []).map((q) => `${q.kinds.join(", ")} ${q.from}–${q.to}${q.days?.length ? `, all ${q.days.join(", ")}` : ""}`).join("; ");
 
 function Says({ access }: { access: Access }) {
-  return <span className={access === "open" ? "" : access === "unknown" ? "quiet" : `says ${access}`}>{access}</span>;
+  return <span className={access === "closed" ? "fw-bold" : access === "registered" ? "" : "quiet"}>{access}</span>;
 }
 
 function Editor({ rule, close }: { rule: Rule; close: () => void }) {
-  const [r, setRule] = useState<Rule>(rule);
+  // Whoever changes a rule has looked at it today, and says who told them.
+  const [r, setRule] = useState<Rule>({ ...rule, date: new Date().toISOString().slice(0, 10), origin: rule.changed_by ? rule.origin : "" });
   const queries = useQueryClient();
   const done = () => { void queries.invalidateQueries({ queryKey: ["rules"] }); close(); };
   const save = useMutation({ mutationFn: () => got(api.PUT("/v1/rules/{country}", { params: { path: { country: r.country } }, body: r })), onSuccess: done });
@@ -43,7 +44,7 @@ function Editor({ rule, close }: { rule: Rule; close: () => void }) {
       <p className="quiet">{quiet(r) && `Quiet hours: ${quiet(r)}. They are changed in an exported file.`}</p>
       <div className="field">
         <Form.Label htmlFor="origin">Who says so</Form.Label>
-        <Form.Control id="origin" value={r.origin ?? ""} onChange={(e) => setRule({ ...r, origin: e.target.value })} />
+        <Form.Control id="origin" placeholder="the gateway's manual, a letter of the regulator …" value={r.origin ?? ""} onChange={(e) => setRule({ ...r, origin: e.target.value })} />
       </div>
       <div className="field">
         <Form.Label htmlFor="date">Looked at on</Form.Label>
@@ -75,7 +76,7 @@ export function Countries() {
     link.click();
     URL.revokeObjectURL(link.href);
   };
-  const found = data?.items.filter((r) => `${r.country} ${r.name} ${r.note}`.toLowerCase().includes(q.toLowerCase())) ?? [];
+  const found = data?.items.filter((r) => /^[A-Z]{2}$/.test(q) ? r.country === q : `${r.country} ${r.name} ${r.note}`.toLowerCase().includes(q.toLowerCase())) ?? [];
   return (
     <div className="page">
       <h1>Countries</h1>
@@ -98,7 +99,7 @@ export function Countries() {
                 <tr key={r.country}>
                   <td className="text-nowrap"><span className="mono me-2">{r.country}</span>{r.name}</td>
                   {asked.map((a) => <td key={a}><Says access={r[a]} /></td>)}
-                  <td>{quiet(r)}</td>
+                  <td className="text-nowrap">{quiet(r)}</td>
                   <td>{r.opt_out}</td>
                   <td className="quiet note">{r.note}</td>
                   <td className="quiet text-nowrap">{r.date}{r.changed_by && <div>by {r.changed_by}</div>}</td>

@@ -104,7 +104,7 @@ export function Send({ phone }: { phone: string }) {
                   </div>
                 ))}
                 {weighing && weighing.text !== "" && <><Strips parts={weighing.parts} room={weighing.room} culprits={weighing.culprits} /><Sum weighing={weighing} /></>}
-                {recipient?.language && <span className="quiet ms-2">in {recipient.language}</span>}
+                {weighing?.text && recipient?.language && <span className="quiet ms-2">in {recipient.language}</span>}
               </>
             ) : (
               <WritingBox id="text" value={draft.text ?? ""} onChange={(text) => change({ text })} weighing={weighing} placeholder="Crossing 0740 now leaves from berth 3" invalid={wrong("text")} onSend={submit} />

@@ -140,7 +140,7 @@ export function WritingBox({ id, value, onChange, weighing, exact = true, label 
               </Button>
               <span>
                 {cure.segments === 1 ? "1 segment" : `${cure.segments} segments`} instead of {weighing.segments}
-                {cure.saved && `, saves ${cure.saved.amount} ${cure.saved.currency} a message`}
+                {cure.saved && `, saves ${cure.saved.amount} ${cure.saved.currency}`}
               </span>
             </div>
           ))}

@@ -201,7 +201,7 @@ func Choose(all []Entry, rule Rule, named string, gateway string, c Case) (Entry
 		rank int
 	}
 	var fit []candidate
-	var last error
+	var against []string // every candidate
 	for _, e := range all {
 		rank := e.rank(c.Kind, rule.Country)
 		if rank == 0 {
@@ -209,9 +209,9 @@ func Choose(all []Entry, rule Rule, named string, gateway string, c Case) (Entry
 		}
 		c.Sender = e
 		if why := e.unfit(rule.Country, gateway); why != "" {
-			last = errors.New(why)
+			against = append(against, why)
 		} else if f := rule.sender(c, phone.CountryName(rule.Country)); f.Verdict == Refused {
-			last = fmt.Errorf("%s; %s", f.Say, f.Do)
+			against = append(against, f.Say+": "+f.Do)
 		} else {
 			fit = append(fit, candidate{e, rank})
 		}
@@ -222,8 +222,8 @@ func Choose(all []Entry, rule Rule, named string, gateway string, c Case) (Entry
 		})
 		return best.Entry, decide(best.Entry), nil
 	}
-	if last != nil {
-		return Entry{}, Decision{}, fmt.Errorf("none is given, and none in use can be chosen: %w: %w", last, ErrNone)
+	if len(against) > 0 {
+		return Entry{}, Decision{}, fmt.Errorf("none is given, and none in use can be chosen: %s: %w", strings.Join(against, "; "), ErrNone)
 	}
 	return Entry{}, Decision{}, fmt.Errorf("none is given, and there is no default for %s texts to %s: %w", c.Kind, phone.CountryName(rule.Country), ErrNone)
 }

@@ -303,27 +303,30 @@ func (t *Template) For(asked, country string) string {
 	return t.names[i]
 }
 
-// Needs lists the fields that a row must have, in order of their names, and
-// those that it may have.
+// Needs lists the fields that a row must have and those that it may have, in
+// the order in which they stand in the texts, the template's own language
+// first.
 func (t *Template) Needs() (must, may []string) {
-	optional := map[string]bool{}
-	for _, pieces := range t.parsed {
-		for _, p := range pieces {
-			if p.field != "" {
-				before, known := optional[p.field]
-				optional[p.field] = p.optional && (before || !known)
+	needed := map[string]bool{}
+	var order []string
+	for _, tag := range t.names {
+		for _, p := range t.parsed[tag] {
+			if p.field == "" {
+				continue
 			}
+			if _, known := needed[p.field]; !known {
+				order = append(order, p.field)
+			}
+			needed[p.field] = needed[p.field] || !p.optional
 		}
 	}
-	for name, is := range optional {
-		if is {
-			may = append(may, name)
-		} else {
+	for _, name := range order {
+		if needed[name] {
 			must = append(must, name)
+		} else {
+			may = append(may, name)
 		}
 	}
-	slices.Sort(must)
-	slices.Sort(may)
 	return must, may
 }
 

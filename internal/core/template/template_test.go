@@ -77,7 +77,7 @@ func TestLanguages(t *testing.T) {
 		}
 	}
 	must, may := tmpl.Needs()
-	if want := []string{"berth", "day", "fare", "port", "time", "weight"}; !slices.Equal(must, want) || !slices.Equal(may, []string{"note"}) {
+	if want := []string{"time", "port", "berth", "fare", "day", "weight"}; !slices.Equal(must, want) || !slices.Equal(may, []string{"note"}) {
 		t.Errorf("needs %v and may have %v", must, may)
 	}
 }

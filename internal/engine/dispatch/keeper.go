@@ -41,6 +41,10 @@ type keeper struct {
 	until atomic.Int64
 	began time.Time
 
+	// booked is until when the messages of a sender with a pace of its own have
+	// a place, by lane. Only claiming uses it.
+	booked map[booking]time.Time
+
 	mu        sync.Mutex
 	faults    int       // in a row
 	rests     int       // in a row
@@ -48,7 +52,8 @@ type keeper struct {
 }
 
 func newKeeper(d *Dispatch, g *roster.Gateway, kick watch.Kick) *keeper {
-	return &keeper{d: d, g: g, kick: kick, window: pace.NewWindow(g.PerSecond, span), slots: make(chan struct{}, g.InFlight), began: time.Now()}
+	return &keeper{d: d, g: g, kick: kick, window: pace.NewWindow(g.PerSecond, span), slots: make(chan struct{}, g.InFlight), began: time.Now(),
+		booked: map[booking]time.Time{}}
 }
 
 // run takes the lease whenever it is to be had and keeps the gateway while it
@@ -140,13 +145,16 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			k.await(work, wait)
 			continue
 		}
-		claimed, err := k.claim(work, free)
+		claimed, deferred, err := k.claim(work, free)
 		if err != nil {
 			if work.Err() == nil {
 				log.Error("claiming messages", "error", err)
 			}
 			k.await(work, 500*time.Millisecond)
 			continue
+		}
+		if len(claimed) == 0 && deferred > 0 {
+			continue // others may stand behind those that wait for their sender
 		}
 		if len(claimed) == 0 {
 			k.await(work, k.idle(work))
@@ -230,17 +238,24 @@ func (k *keeper) adopt(ctx context.Context) error {
 
 // claim takes messages and records that they are about to go, in one
 // transaction that holds only if the lease does. After it, and not before,
-// they may be sent.
-func (k *keeper) claim(ctx context.Context, most int) ([]store.Message, error) {
-	var claimed []store.Message
+// they may be sent. deferred is how many wait for the pace of their sender.
+func (k *keeper) claim(ctx context.Context, most int) (claimed []store.Message, deferred int, err error) {
 	var evidence []store.Evidence
-	err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
+	paces := k.paces()
+	err = k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
 		held, err := s.HoldsLease(ctx, k.g.ID, k.d.holder)
 		if err != nil || !held {
 			return err
 		}
 		now := k.d.Course.Now()
-		if claimed, err = s.Claim(ctx, k.g.ID, now, most); err != nil {
+		look := most
+		if len(paces) > 0 {
+			look = claimMost // some may have to wait
+		}
+		if claimed, err = s.Claim(ctx, k.g.ID, now, look); err != nil {
+			return err
+		}
+		if claimed, deferred, err = k.pace(ctx, s, claimed, paces, most, now); err != nil {
 			return err
 		}
 		evidence = make([]store.Evidence, len(claimed))
@@ -250,12 +265,12 @@ func (k *keeper) claim(ctx context.Context, most int) ([]store.Message, error) {
 		return k.d.Course.Record(ctx, s, evidence, nil)
 	})
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	if len(evidence) > 0 {
 		k.d.Course.Hub.Changed(ids(claimed)...)
 	}
-	return claimed, nil
+	return claimed, deferred, nil
 }
 
 // send submits one claimed message and records what came of it. It is not
