@@ -33,7 +33,7 @@ func TestSendAndItsExitCodes(t *testing.T) {
 		"rejected":            {"", []string{"send", "+447700900188", "Berth 3", "--wait"}, 4, "content_refused"},
 		"still on its way":    {"", []string{"send", "+447700900189", "Berth 3", "--wait", "--timeout", "300ms"}, 6, "It goes on without you"},
 		"refused":             {"", []string{"send", "07700900123", "Berth 3"}, 3, "no country code in front"},
-		"no text":             {"", []string{"send", "+447700900123"}, 2, "accepts 2 arg(s)"},
+		"no text":             {"", []string{"send", "+447700900123"}, 2, "requires a text, or --template"},
 		"no such option":      {"", []string{"send", "+447700900123", "x", "--urgent"}, 2, "unknown flag"},
 		"no such command":     {"", []string{"sned"}, 2, "unknown command"},
 		"no such part":        {"", []string{"message", "shwo"}, 2, "unknown command"},

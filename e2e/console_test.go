@@ -204,3 +204,113 @@ func TestPracticePhoneIsLive(t *testing.T) {
 	b.shows("#screen", "Το πλοίο των 07:40 φεύγει από την προβλήτα 3")
 	b.shows("#numbers", "+447700900123")
 }
+
+// The writing box weighs while one types, marks who is to blame in place, and
+// a click cures; what is sent is what it said.
+func TestConsoleWritingBox(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "harbourline", client.PricesFile{Source: prices}, false))
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
+	b.do(chromedp.Click(`a[href="/send"]`))
+	b.write("#text", strings.Repeat("a", 70))
+	b.shows("#text-sum", "1 segment of GSM 7-bit: 70 units, 90 left")
+	b.do(chromedp.KeyEvent("’"))
+	b.shows("#text-sum", "2 segments of UCS-2: 71 units, 63 left of 67")
+	b.shows(".behind mark", "’")
+	b.shows(".blame", "forces UCS-2")
+	b.write("#to", "+44 (0) 7700 900123")
+	b.shows(".verdict", "United Kingdom, mobile")
+	b.shows(".verdict", "dropped the trunk 0")
+	b.shows(".verdict", "0.08 EUR through harbourline")
+	b.shows(".verdict", "may go, by the rule GB of 2026-11-01")
+	b.shows(".cure", "1 segment instead of 2, saves 0.04 EUR")
+	b.do(chromedp.Click(`.blame button`))
+	b.shows("#text-sum", "1 segment of GSM 7-bit: 71 units")
+	b.shows(".verdict", "0.04 EUR")
+
+	// A recipient whose country takes no names: it says so before anything goes.
+	b.write("#to", "+12025550143")
+	b.shows("main", "takes no alphanumeric senders such as Lanternholm")
+	b.do(chromedp.Click(`button[type=submit]`))
+	b.shows("#sender-fault, .fault", "none in use can be chosen")
+	b.write("#to", "+447700900123")
+	b.shows(".verdict", "0.04 EUR")
+	b.do(chromedp.Click(`button[type=submit]`))
+	b.shows("main", "On the practice phone")
+	if phones := h.Fleet.Phones.All("+447700900123", 5); len(phones) != 1 || phones[0].Texts[0].Text != strings.Repeat("a", 70)+"'" {
+		t.Errorf("the handset shows %+v", phones)
+	}
+	b.do(chromedp.Click(`section a[href^="/messages/"]`))
+	b.shows(".facts", "0.04 EUR")
+	b.shows(".strips", "aaa")
+}
+
+// Templates, senders, countries and prices are kept in the console, and hold
+// at once.
+func TestConsoleKeepsTheBook(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
+	b.do(chromedp.Click(`a[href="/templates"]`))
+	b.shows("main", "There is no template yet")
+	b.do(chromedp.Click(`main button`))
+	b.write("#name", "berth")
+	b.write("#text", "Crossing {time} leaves from berth {berth}.")
+	b.shows(".fields", "berth")
+	b.shows(".strips", "Crossing time leaves from berth berth.")
+	b.do(chromedp.Click(`button[type=submit]`))
+	b.shows("h1", "berth")
+	b.do(chromedp.Click(`a[href="/send?template=berth"]`))
+	b.write("#to", "+447700900123")
+	b.write("#field-time", "07:40")
+	b.shows("main", "it is missing")
+	b.write("#field-berth", "3")
+	b.shows(".strips", "Crossing 07:40 leaves from berth 3.")
+	b.do(chromedp.Click(`button[type=submit]`))
+	b.shows("main", "On the practice phone")
+
+	b.do(chromedp.Click(`a[href="/senders"]`))
+	b.shows("main", "Lanternholm")
+	b.do(chromedp.Click(`.page > button`))
+	b.write("#sender", "LanternholmS")
+	b.shows("#sender-count", "12 of 11 characters, 1 too many")
+	b.do(chromedp.Click(`button[type=submit]`))
+	b.shows("#sender-fault", "12 characters, at most 11")
+	b.write("#sender", "LH Boarding")
+	b.write("#registrations", "IE=IE-7")
+	b.do(chromedp.Click(`button[type=submit]`))
+	b.shows("table", "IE IE-7")
+
+	b.do(chromedp.Click(`a[href="/countries"]`))
+	b.write(`input[type=search]`, "Zealand")
+	b.shows("table", "New Zealand")
+	b.do(chromedp.Click(`button[aria-label="Change New Zealand"]`))
+	b.write("#alphanumeric", "open")
+	b.write("#origin", "the gateway")
+	b.do(chromedp.Click(`.narrow button[type=submit]`))
+	b.shows("table", "by first")
+	if rule := must[client.Rule](t)(h.Client.Rule(t.Context(), "NZ")); rule.Alphanumeric != "open" || rule.Origin != "the gateway" || rule.ChangedBy != "first" {
+		t.Errorf("the rule is %+v", rule)
+	}
+
+	b.do(chromedp.Click(`a[href="/prices"]`))
+	b.shows("main", "It has no price list")
+	b.do(chromedp.Click(`section button`))
+	b.write("#csv-harbourline", "country,price,currency\nGB,free,EUR")
+	b.do(chromedp.Click(`.narrow button[type=submit]`))
+	b.shows(".fault", `line 2: price "free"`)
+	b.write("#csv-harbourline", "country,price,currency\nGB,0.04,EUR")
+	b.do(chromedp.Click(`.narrow button[type=submit]`))
+	b.shows("table", "0.04")
+	if m := h.send(client.Draft{To: "+447700900123", Text: "x"}); m.Price == nil || m.Price.String() != "0.04 EUR" {
+		t.Errorf("a message costs %v", m.Price)
+	}
+	for _, address := range b.asked {
+		if !strings.HasPrefix(address, h.URL) && !strings.HasPrefix(address, "data:") && !strings.HasPrefix(address, "blob:") {
+			t.Errorf("the console asked for %s", address)
+		}
+	}
+}

@@ -126,9 +126,8 @@ func (a *app) printSenders(cmd *cobra.Command, value any, all ...client.Sender) 
 	for _, s := range all {
 		var defaults, registered []string
 		for _, d := range s.Defaults {
-			defaults = append(defaults, strings.Trim(strings.TrimSpace(d.Kind+":"+d.Country), ":"))
-			if d == (client.SenderDefault{}) {
-				defaults[len(defaults)-1] = "all"
+			if d != (client.SenderDefault{}) {
+				defaults = append(defaults, strings.Trim(d.Kind+":"+d.Country, ":"))
 			}
 		}
 		for country, id := range s.Registrations {
@@ -139,10 +138,10 @@ func (a *app) printSenders(cmd *cobra.Command, value any, all ...client.Sender) 
 		if s.PerSecond > 0 {
 			pace = fmt.Sprint(s.PerSecond)
 		}
-		rows = append(rows, []string{s.Sender, s.Kind, strings.Join(defaults, " "), strings.Join(s.Countries, " "), strings.Join(s.Gateways, " "), strings.Join(registered, " "), yes(s.TwoWay), pace,
-			s.CreatedAt.Local().Format(time.DateTime)})
+		rows = append(rows, []string{s.Sender, s.Kind, yes(s.Default), s.CreatedAt.Local().Format(time.DateTime),
+			strings.Join(defaults, " "), strings.Join(s.Countries, " "), strings.Join(s.Gateways, " "), strings.Join(registered, " "), yes(s.TwoWay), pace})
 	}
-	return a.print(cmd, value, []string{"sender", "kind", "default for", "countries", "gateways", "registered", "two-way", "per second", "since"}, rows)
+	return a.print(cmd, value, []string{"sender", "kind", "default", "since", "default for", "countries", "gateways", "registered", "two-way", "per second"}, rows)
 }
 
 func (a *app) rules() *cobra.Command {

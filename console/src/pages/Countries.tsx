@@ -66,7 +66,8 @@ export function Countries() {
   const [search, setSearch] = useSearchParams();
   const [editing, setEditing] = useState<Rule>();
   const [importing, setImporting] = useState(false);
-  const q = search.get("q") ?? "";
+  // The address follows what is typed; if it led, fast typists would lose keys.
+  const [q, setQ] = useState(search.get("q") ?? "");
   const { data, error } = useQuery({ queryKey: ["rules"], queryFn: () => got(api.GET("/v1/rules")) });
   const exportRules = async () => {
     const file = await got(api.GET("/v1/rules/export"));
@@ -83,7 +84,7 @@ export function Countries() {
       <p className="quiet">What countries take. The rules that ship are starting points that nobody has confirmed: ask your gateway, then change them. Of countries that are not listed nothing is known.</p>
       {error && !data && <Refused error={error} />}
       <div className="filters">
-        <Form.Control className="search" type="search" placeholder="Country or note" aria-label="Country or note" value={q} onChange={(e) => setSearch(e.target.value ? { q: e.target.value } : {}, { replace: true })} />
+        <Form.Control className="search" type="search" placeholder="Country or note" aria-label="Country or note" value={q} onChange={(e) => { setQ(e.target.value); setSearch(e.target.value ? { q: e.target.value } : {}, { replace: true }); }} />
         <Button variant="outline-primary" onClick={exportRules}>Export</Button>
         <Button variant="outline-primary" onClick={() => setImporting(!importing)}>Import</Button>
       </div>

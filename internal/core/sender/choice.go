@@ -252,7 +252,7 @@ func (e Entry) rank(kind pace.Kind, country string) int {
 
 // unfit says why a sender cannot be used there; empty if it can.
 func (e Entry) unfit(country, gateway string) string {
-	if len(e.Countries) > 0 && !slices.Contains(e.Countries, country) {
+	if country != "" && len(e.Countries) > 0 && !slices.Contains(e.Countries, country) {
 		return fmt.Sprintf("%s is for %s only", e.ID, strings.Join(e.Countries, ", "))
 	}
 	if gateway != "" && len(e.Gateways) > 0 && !slices.Contains(e.Gateways, gateway) {

@@ -140,9 +140,7 @@ func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.F
 	}
 
 	in.text(&p, d, tmpl, level, scope, &faults)
-	if p.Country != "" {
-		in.sender(&p, d, tmpl, book, now, scope, &faults)
-	}
+	in.sender(&p, d, tmpl, book, now, scope, &faults)
 	if gateway != nil && p.Country != "" && p.Weight.Segments > 0 {
 		list := book.Prices(gateway.ID).List
 		if rate, ok := list.Find(p.Number.Number, p.Country, p.Kind, now); ok {
@@ -269,6 +267,13 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 	if named == "" && tmpl != nil {
 		named = tmpl.Sender
 	}
+	if p.Country == "" { // then all there is to see is whether it is in use
+		_, _, err := sender.Choose(book.Entries, sender.Unruled(""), named, "", sender.Case{Kind: p.Kind})
+		if named != "" && err != nil {
+			faults.Add("sender", sayWhy(named, err), in.senders(book))
+		}
+		return
+	}
 	gateway := ""
 	if p.Gateway != nil {
 		gateway = p.Gateway.Name
@@ -289,13 +294,7 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 	entry, decision, err := sender.Choose(book.Entries, rule, named, gateway, c)
 	p.Sender, p.Decision = entry, decision
 	if err != nil {
-		var why string
-		if _, bad := sender.Parse(named); bad != nil && named != "" {
-			why = fault.Plainly(bad, sender.ErrInvalid)
-		} else {
-			why = fault.Plainly(err, sender.ErrNone)
-		}
-		faults.Add("sender", why, in.senders(book))
+		faults.Add("sender", sayWhy(named, err), in.senders(book))
 		return
 	}
 	for _, f := range decision.Findings {
@@ -317,6 +316,14 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 			p.Warnings = append(p.Warnings, Warning{field, fmt.Sprintf("%s (rule %s)", f.Say, decision.Rule)})
 		}
 	}
+}
+
+// sayWhy says why a sender cannot be used: because it is none, if so.
+func sayWhy(named string, err error) string {
+	if _, bad := sender.Parse(named); bad != nil && named != "" {
+		return fault.Plainly(bad, sender.ErrInvalid)
+	}
+	return fault.Plainly(err, sender.ErrNone)
 }
 
 func (in *Intake) senders(book *roster.Book) string {
