@@ -21,14 +21,14 @@ import (
 // browser opens a page in a headless Chromium of its own. It records every
 // address that is asked for.
 type browser struct {
-	t   *testing.T
+	t   testing.TB
 	ctx context.Context
 
 	mu    sync.Mutex
 	asked []string
 }
 
-func open(t *testing.T) *browser {
+func open(t testing.TB) *browser {
 	t.Helper()
 	// t.TempDir would fail the test when Chromium still writes as it is removed.
 	folder, err := os.MkdirTemp("", "pigeon-chromium-")
