@@ -18,45 +18,96 @@ func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
 const honours = "dialect: plain\nreference: honoured\nsubmit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
 
-// What was never taken is expired when its time is over; of what may have gone
-// nobody says so; and what is being claimed at that moment is left alone.
-func TestCloseLateSaysOnlyWhatIsKnown(t *testing.T) {
-	t.Parallel()
+// desk is a chase over a store of its own, with a clock that is set by hand.
+type desk struct {
+	*Chase
+	t     *testing.T
+	store *store.Store
+	g     *roster.Gateway
+	at    time.Time // when it was set up
+	clock time.Time
+}
+
+func setUp(t *testing.T, dialect string) *desk {
+	t.Helper()
 	at := time.Now().UTC().Truncate(time.Microsecond)
 	s, err := store.Open(t.Context(), pgtest.Database(t), at)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer s.Close()
+	t.Cleanup(func() { s.Close() })
 	sealer, err := store.NewSealer([]byte(strings.Repeat("k", 32)))
 	if err != nil {
 		t.Fatal(err)
 	}
 	gateways := roster.New(s, sealer)
-	g, err := gateways.Add(t.Context(), roster.Setup{Source: honours, Address: "http://127.0.0.1:1"}, at)
+	g, err := gateways.Add(t.Context(), roster.Setup{Source: dialect, Address: "http://127.0.0.1:1"}, at)
 	if err != nil {
 		t.Fatal(err)
 	}
-	clock := at
-	c := &Chase{Log: slog.New(slog.DiscardHandler), Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{},
-		Now: func() time.Time { return clock }, Due: watch.NewKick(), Strays: watch.NewKick()}}
-	accept := func(evidence ...store.Evidence) store.Message {
-		m := store.Message{ID: store.NewID(), GatewayID: g.ID, ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "bulk", Text: "x", Encoding: "gsm7",
-			Units: 1, Segments: 1, State: delivery.Queued, DueAt: at, ValidUntil: at.Add(time.Minute), CreatedAt: at, ChangedAt: at}
-		if _, err := s.Accept(t.Context(), []store.Acceptance{{Message: m, Evidence: course.Own(m, at, delivery.Queued, 0, "")}}); err != nil {
+	d := &desk{t: t, store: s, g: g, at: at, clock: at}
+	d.Chase = &Chase{Log: slog.New(slog.DiscardHandler), Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{},
+		Now: func() time.Time { return d.clock }, Due: watch.NewKick(), Strays: watch.NewKick()}}
+	return d
+}
+
+// accept puts in a message with what is known of it.
+func (d *desk) accept(evidence ...store.Evidence) store.Message {
+	d.t.Helper()
+	m := store.Message{ID: store.NewID(), GatewayID: d.g.ID, ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "bulk", Text: "x", Encoding: "gsm7",
+		Units: 1, Segments: 1, State: delivery.Queued, DueAt: d.at, ValidUntil: d.at.Add(time.Minute), CreatedAt: d.at, ChangedAt: d.at}
+	if _, err := d.store.Accept(d.t.Context(), []store.Acceptance{{Message: m, Evidence: course.Own(m, d.at, delivery.Queued, 0, "")}}); err != nil {
+		d.t.Fatal(err)
+	}
+	for _, e := range evidence {
+		e.ID, e.MessageID, e.At = store.NewID(), m.ID, d.at
+		if err := d.Course.Record(d.t.Context(), d.store, []store.Evidence{e}, nil); err != nil {
+			d.t.Fatal(err)
+		}
+	}
+	return m
+}
+
+// state is what has become of a message.
+func (d *desk) state(m store.Message) store.Message {
+	d.t.Helper()
+	now, err := d.store.Message(d.t.Context(), m.ID)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	return now
+}
+
+func own(attempt int, claim delivery.State) store.Evidence {
+	return store.Evidence{Source: delivery.Own, Claim: claim, Attempt: attempt}
+}
+
+// A query that cannot be built is no reason to wait for ever: the message is
+// given up when its time is over, and not before.
+func TestGivesUpWhatCannotBeAsked(t *testing.T) {
+	t.Parallel()
+	d := setUp(t, honours+"query: {request: {post: /q, json: 'error(\"never\")'}, reply: [{when: .status == 200, read: '{state: \"delivered\"}'}]}\nsilence: {ask_after: 1s, give_up_after: 1h}\n")
+	m := d.accept(own(1, delivery.Sending), store.Evidence{Source: delivery.Reply, Claim: delivery.Accepted, Attempt: 1, GatewayRef: "r-1"})
+	for _, tt := range []struct {
+		after time.Duration
+		want  delivery.State
+	}{{time.Minute, delivery.Accepted}, {time.Hour, delivery.Unknown}} {
+		d.clock = d.at.Add(tt.after + time.Second)
+		if _, err := d.look(t.Context(), d.g); err != nil {
 			t.Fatal(err)
 		}
-		for _, e := range evidence {
-			e.ID, e.MessageID, e.At = store.NewID(), m.ID, at
-			if err := c.Course.Record(t.Context(), s, []store.Evidence{e}, nil); err != nil {
-				t.Fatal(err)
-			}
+		if got := d.state(m); got.State != tt.want || got.Asks == 0 && !tt.want.Final() {
+			t.Errorf("after %v it is %s, looked after %d times; want %s", tt.after, got.State, got.Asks, tt.want)
 		}
-		return m
 	}
-	own := func(attempt int, claim delivery.State) store.Evidence {
-		return store.Evidence{Source: delivery.Own, Claim: claim, Attempt: attempt}
-	}
+}
+
+// What was never taken is expired when its time is over; of what may have gone
+// nobody says so; and what is being claimed at that moment is left alone.
+func TestCloseLateSaysOnlyWhatIsKnown(t *testing.T) {
+	t.Parallel()
+	d := setUp(t, honours)
+	c, s, accept := d.Chase, d.store, d.accept
 	refused := store.Evidence{Source: delivery.Reply, Claim: delivery.Queued, Cause: delivery.Limited, Attempt: 1}
 	want := map[string]struct {
 		m     store.Message
@@ -69,8 +120,8 @@ func TestCloseLateSaysOnlyWhatIsKnown(t *testing.T) {
 		"being sent":          {accept(own(1, delivery.Sending)), delivery.Sending, ""},
 	}
 	claimed := accept()
-	clock = at.Add(time.Hour)
-	err = s.Transact(t.Context(), func(keeper *store.Store) error {
+	d.clock = d.at.Add(time.Hour)
+	err := s.Transact(t.Context(), func(keeper *store.Store) error {
 		if _, _, err := keeper.Hold(t.Context(), claimed.ID); err != nil {
 			return err
 		}
@@ -83,7 +134,7 @@ func TestCloseLateSaysOnlyWhatIsKnown(t *testing.T) {
 			}
 		}
 		e := own(1, delivery.Sending)
-		e.ID, e.MessageID, e.At = store.NewID(), claimed.ID, clock
+		e.ID, e.MessageID, e.At = store.NewID(), claimed.ID, d.clock
 		return c.Course.Record(t.Context(), keeper, []store.Evidence{e}, nil)
 	})
 	if err != nil {
