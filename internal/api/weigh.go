@@ -47,7 +47,7 @@ func (a *API) weigh(c *gin.Context) {
 			w = weighing(p)
 		}
 		if i == 0 && p.Priced {
-			savings(w.Cures, p)
+			explain.Savings(&w, p.Rate)
 		}
 		switch {
 		case to != "" || p.Country != "":
@@ -57,16 +57,6 @@ func (a *API) weigh(c *gin.Context) {
 		}
 	}
 	c.JSON(http.StatusOK, w)
-}
-
-// savings prices the cures as the plan was priced.
-func savings(cures []client.Cure, p intake.Plan) {
-	for i := range cures {
-		if less, ok := p.Rate.Cost(cures[i].Segments); ok {
-			cures[i].Price = explain.Money(less, true)
-			cures[i].Saved = explain.Money(p.Price.Minus(less), true)
-		}
-	}
 }
 
 func weighing(p intake.Plan) client.Weighing {
@@ -139,7 +129,7 @@ func (a *API) rehearse(c *gin.Context, d intake.Draft) {
 	}
 	w := weighing(p)
 	if p.Priced {
-		savings(w.Cures, p)
+		explain.Savings(&w, p.Rate)
 	}
 	w.Recipients = []client.Recipient{recipient(d.To, p, nil)}
 	c.JSON(http.StatusOK, w)

@@ -28,7 +28,10 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o := a.serviceOptions(log)
+			o, err := a.serviceOptions(log)
+			if err != nil {
+				return err
+			}
 			o.ShowFirstKey = func(key string) error {
 				_, err := fmt.Fprintf(cmd.OutOrStdout(), "There was no API key yet. This one is shown now and never again:\n  %s\n", key)
 				return err
@@ -52,18 +55,27 @@ func (a *app) serviceFlags(cmd *cobra.Command) {
 	f.String("seal-key", "", "32 bytes in base64 that seal the secrets of gateways; kept in the data folder if not given")
 	f.Duration("lease", 5*time.Second, "how long an instance that died holds up its gateways")
 	f.Duration("keep-raw", 30*24*time.Hour, "how long raw exchanges are kept")
+	f.String("fixed-lines", "warn", "what becomes of messages to fixed lines: allow, warn or refuse")
+	f.String("special-rate", "refuse", "what becomes of messages to freephone, premium and company numbers")
+	f.String("unassigned", "warn", "what becomes of messages to numbers of no range in use")
 	f.String("log-level", "info", "debug, info, warn or error")
 }
 
-func (a *app) serviceOptions(log *slog.Logger) service.Options {
+func (a *app) serviceOptions(log *slog.Logger) (service.Options, error) {
 	c := a.config
+	for _, flag := range []string{"fixed-lines", "special-rate", "unassigned"} {
+		if p := c.GetString(flag); p != "allow" && p != "warn" && p != "refuse" {
+			return service.Options{}, usagef("--%s %q: accepted are allow, warn and refuse", flag, p)
+		}
+	}
 	data := c.GetString("data")
 	if data == "" {
 		data = service.DefaultData()
 	}
 	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
-		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), Log: log}
+		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), Log: log,
+		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}, nil
 }
 
 func (a *app) logger(w io.Writer) (*slog.Logger, error) {
@@ -126,7 +138,11 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o := demo.Options{Service: a.serviceOptions(log), FleetListen: a.config.GetString("fleet-listen"), Seed: a.config.GetUint64("seed"), Out: cmd.OutOrStdout()}
+			options, err := a.serviceOptions(log)
+			if err != nil {
+				return err
+			}
+			o := demo.Options{Service: options, FleetListen: a.config.GetString("fleet-listen"), Seed: a.config.GetUint64("seed"), Out: cmd.OutOrStdout()}
 			if example {
 				return demo.Example(cmd.Context(), o)
 			}

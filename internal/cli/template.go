@@ -12,10 +12,14 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/explain"
@@ -86,7 +90,7 @@ func (a *app) printTemplates(cmd *cobra.Command, value any, all ...client.Templa
 }
 
 func (a *app) templateCheck() *cobra.Command {
-	var data, lang string
+	var data, lang, prices string
 	var values map[string]string
 	cmd := &cobra.Command{
 		Use:   "check FILE",
@@ -108,13 +112,14 @@ func (a *app) templateCheck() *cobra.Command {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
 			if data != "" {
-				return a.weighData(cmd, t, data, lang)
+				return a.weighData(cmd, t, data, lang, prices)
 			}
 			return a.preview(cmd, t, lang, values)
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&data, "data", "", "a CSV or JSON Lines file with a row for each recipient")
+	f.StringVar(&prices, "prices", "", "a price list in CSV: with --data, also what all rows cost, by their columns to and country")
 	f.StringVar(&lang, "language", "", "only this text; with --data, of rows that name none")
 	f.StringToStringVar(&values, "field", nil, "what is put in, as NAME=VALUE; may be given several times")
 	return cmd
@@ -170,7 +175,9 @@ func (a *app) preview(cmd *cobra.Command, t *template.Template, lang string, giv
 	return nil
 }
 
-func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang string) error {
+// weighData renders every row of a file and tells what they weigh and, by a
+// price list, what they cost.
+func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, prices string) error {
 	source, err := os.Open(file)
 	if err != nil {
 		return usagef("--data: %v", err)
@@ -181,7 +188,32 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang str
 	if strings.HasSuffix(file, ".jsonl") {
 		read = jsonRows
 	}
-	span := t.Weigh(read(source, t, lang, &broken), smstext.Options{})
+	var estimate price.Estimate
+	var each func(template.Row, template.Sample)
+	if prices != "" {
+		list, err := readPrices(prices)
+		if err != nil {
+			return err
+		}
+		each = func(row template.Row, s template.Sample) {
+			to, _ := row.Values["to"].(string)
+			country, _ := row.Values["country"].(string)
+			r, err := phone.Read(to, country)
+			if to == "" && phone.IsCountry(strings.ToUpper(country)) {
+				r.Country, err = strings.ToUpper(country), nil
+			}
+			if err != nil {
+				estimate.Add(price.Money{}, false)
+				return
+			}
+			kind := t.Kind
+			if kind == "" {
+				kind = pace.Transactional
+			}
+			estimate.Add(list.Estimate(r.Number, r.Country, kind, s.Weight.Segments, time.Now()))
+		}
+	}
+	span := t.Weigh(read(source, t, lang, &broken), smstext.Options{}, each)
 	if broken != nil {
 		return fmt.Errorf("%s: %w", file, broken)
 	}
@@ -204,7 +236,11 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang str
 		Typical    sample      `json:"typical"`
 		Longest    sample      `json:"longest"`
 		Faults     []string    `json:"faults"`
-	}{span.Rows, span.Failed, span.Segments, span.BySegments, wire(span.Shortest), wire(span.Typical), wire(span.Longest), faults}
+		Prices     *pricesSum  `json:"prices,omitempty"`
+	}{span.Rows, span.Failed, span.Segments, span.BySegments, wire(span.Shortest), wire(span.Typical), wire(span.Longest), faults, nil}
+	if prices != "" {
+		value.Prices = sumOf(estimate)
+	}
 	var rows [][]string
 	for _, s := range []struct {
 		name string
@@ -215,7 +251,11 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang str
 		}
 	}
 	if a.config.GetString("output") == "table" {
-		fmt.Fprintf(cmd.OutOrStdout(), "%d rows, %d segments in all, %d cannot be sent\n\n", span.Rows, span.Segments, span.Failed)
+		fmt.Fprintf(cmd.OutOrStdout(), "%d rows, %d segments in all, %d cannot be sent\n", span.Rows, span.Segments, span.Failed)
+		if prices != "" {
+			fmt.Fprintf(cmd.OutOrStdout(), "They cost %s.\n", &estimate)
+		}
+		fmt.Fprintln(cmd.OutOrStdout())
 	}
 	if err := a.print(cmd, value, []string{"", "row", "segments", "units", "encoding", "text"}, rows); err != nil {
 		return err
@@ -292,6 +332,34 @@ func recipientRow(t *template.Template, values map[string]any, lang string) temp
 		own = lang
 	}
 	return template.Row{Language: t.For(own, strings.ToUpper(country)), Values: values}
+}
+
+// pricesSum is what a set of messages costs.
+type pricesSum struct {
+	Sums    []client.Money `json:"sums"`
+	Priced  int            `json:"priced"`
+	Unknown int            `json:"unknown"`
+}
+
+func sumOf(e price.Estimate) *pricesSum {
+	sum := &pricesSum{Sums: []client.Money{}, Priced: e.Priced, Unknown: e.Unknown}
+	for _, m := range e.Sums() {
+		sum.Sums = append(sum.Sums, *explain.Money(m, true))
+	}
+	return sum
+}
+
+func readPrices(file string) (*price.List, error) {
+	source, err := os.Open(file)
+	if err != nil {
+		return nil, usagef("--prices: %v", err)
+	}
+	defer source.Close()
+	entries, err := price.ReadCSV(source)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return price.NewList(entries), nil
 }
 
 func (a *app) prices() *cobra.Command {

@@ -3,25 +3,24 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
-	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/explain"
 )
 
 func (a *app) weigh() *cobra.Command {
-	var encoding, prices, country, kind, cure string
+	var encoding, prices, country, kind, cure, as string
 	var tables, to []string
 	var bits int
 	var lines bool
@@ -67,17 +66,25 @@ func (a *app) weigh() *cobra.Command {
 			if len(args) == 0 {
 				return usagef("requires a text, or - to read one from standard input")
 			}
-			text, err := given(cmd, args[0])
+			asked, err := given(cmd, args[0])
 			if err != nil {
 				return err
 			}
-			text, replaced := options.Cure(text, level)
-			w := explain.Text(text, options)
+			cured, replaced := options.Cure(asked, level)
+			w := explain.Text(cured, options)
 			w.Replaced = explain.Replaced(replaced)
 			if len(to) > 0 {
 				if err := a.cost(cmd, &w, to, country, kind, prices); err != nil {
 					return err
 				}
+			}
+			if as != "" {
+				written, err := smstext.EncodeHex(smstext.Form(as), cured)
+				if err != nil {
+					return usagef("--as %s: %v; accepted are %v", as, err, smstext.Forms)
+				}
+				_, err = fmt.Fprintln(cmd.OutOrStdout(), written)
+				return err
 			}
 			if a.config.GetString("output") != "table" {
 				var rows [][]string
@@ -101,6 +108,7 @@ func (a *app) weigh() *cobra.Command {
 	f.StringVar(&kind, "kind", "transactional", "otp, transactional or bulk, for the price")
 	f.StringVar(&cure, "cure", "", "replace characters first: off, safe or strong")
 	f.StringVar(&encoding, "encoding", "", "force gsm7 or ucs2")
+	f.StringVar(&as, "as", "", "only write it as a gateway may want it, in hexadecimal: utf-8, latin-1, utf-16be or packed septets")
 	f.IntVar(&bits, "reference-bits", 8, "of the number that joins segments: 8 or 16")
 	f.StringSliceVar(&tables, "tables", nil, "national language tables the gateway accepts: tr, es, pt")
 	f.BoolVar(&lines, "jsonl", false, "read JSON Lines from standard input")
@@ -143,20 +151,14 @@ func (a *app) cost(cmd *cobra.Command, w *client.Weighing, to []string, country,
 		if err != nil {
 			return err
 		}
-		w.Recipients = said.Recipients
+		w.Recipients, w.Cures = said.Recipients, said.Cures
 		return nil
 	}
-	source, err := os.Open(file)
+	list, err := readPrices(file)
 	if err != nil {
-		return usagef("--prices: %v", err)
+		return err
 	}
-	defer source.Close()
-	entries, err := price.ReadCSV(source)
-	if err != nil {
-		return fmt.Errorf("%s: %w", file, err)
-	}
-	list := price.NewList(entries)
-	for _, one := range to {
+	for i, one := range to {
 		r := client.Recipient{Given: one, Segments: w.Segments, Kind: kind, Encoding: w.Encoding, Text: w.Text, Errors: []client.FieldError{}, Warnings: []client.Warning{}}
 		var number phone.Number
 		if code := strings.ToUpper(one); phone.IsCountry(code) {
@@ -173,6 +175,9 @@ func (a *app) cost(cmd *cobra.Command, w *client.Weighing, to []string, country,
 			wire := explain.Price(rate)
 			r.Rate = &wire
 			r.Price = explain.Money(rate.Cost(w.Segments))
+			if i == 0 {
+				explain.Savings(w, rate)
+			}
 		}
 		w.Recipients = append(w.Recipients, r)
 	}
@@ -249,9 +254,13 @@ func writeWeighing(out io.Writer, w client.Weighing) {
 		writeCulprits(out, w.Culprits)
 	}
 	for _, cure := range w.Cures {
-		fmt.Fprintf(out, "\nWith --cure %s: %s of %s, %d fewer\n", cure.Level, segments(cure.Segments), encodingNames[cure.Encoding], cure.Saves)
-		for line := range strings.SplitSeq(wrap(oneLine(cure.Text, 400)), "\n") {
-			fmt.Fprintf(out, "  │ %s\n", line)
+		saved := ""
+		if cure.Saved != nil {
+			saved = fmt.Sprintf(", saves %s for %s", cure.Saved, w.Recipients[0].Given)
+		}
+		fmt.Fprintf(out, "\nWith --cure %s: %s of %s, %d fewer%s\n", cure.Level, segments(cure.Segments), encodingNames[cure.Encoding], cure.Saves, saved)
+		for line := range strings.SplitSeq(text.WrapSoft(oneLine(cure.Text, 400), paperWidth), "\n") {
+			fmt.Fprintf(out, "  │ %s\n", strings.TrimRight(line, " "))
 		}
 	}
 	for _, t := range w.Tables {
@@ -307,8 +316,6 @@ func writePart(out io.Writer, p client.Part, marks map[int]rune) {
 		flush()
 	}
 }
-
-func wrap(text string) string { return runewidth.Wrap(text, paperWidth) }
 
 func replacements(all []client.Replacement) string {
 	said := make([]string, len(all))

@@ -26,10 +26,7 @@ var senders = []client.NewSender{
 	{Sender: "+447700900000", TwoWay: true, PerSecond: 5, Registrations: map[string]string{"US": "C-LANTERN1"}},
 }
 
-const (
-	berth    = "Lanternholm Ferries: crossing 0740 to Skerrow now leaves from berth 3. Boarding closes at 07:30."
-	passcode = "493 117 is your Lanternholm boarding code. It works for five minutes. We never ask for it."
-)
+const berth = "Lanternholm Ferries: crossing 0740 to Skerrow now leaves from berth 3. Boarding closes at 07:30."
 
 // The scenario: passengers in several countries, one of each way in which a
 // gateway, a network or a handset can behave. Numbers are from ranges that
@@ -40,8 +37,10 @@ var scenario = slices.Concat(
 		"+447700900101", "+447700900123", "+447700900144", "+12025550117", "+12025550143", "+33639980012", "+33639980075",
 		"+46701740605", "+46701740642", "+61491570006"),
 	[]Act{
-		{About: "Signing in to a boarding pass", Draft: client.Draft{To: "+447700900112", Text: passcode, Sender: "LH Boarding", Kind: "otp", Reference: "boarding-112"}, State: "delivered"},
-		{About: "Signing in from abroad", Draft: client.Draft{To: "+33639980031", Text: passcode, Sender: "LH Boarding", Kind: "otp", Reference: "boarding-031"}, State: "delivered"},
+		{About: "Signing in to a boarding pass", Draft: boarding("+447700900112"), State: "delivered"},
+		{About: "Signing in from abroad", Draft: boarding("+33639980031"), State: "delivered"},
+		{About: "A number as people type it", Draft: client.Draft{To: "07700 900127", Country: "GB", Template: "crossing-moved", Fields: map[string]any{"time": "07:40", "port": "Skerrow", "berth": "3"}, Reference: "crossing-0740"}, State: "delivered"},
+		{About: "A curly quote that would double the cost", Draft: client.Draft{To: "+447700900128", Text: "Lanternholm Ferries: don’t miss the 07:40 to Skerrow. It now leaves from berth 3 [gate B] – boarding closes at 07:30…", Cure: "safe", Reference: "crossing-0740"}, State: "delivered"},
 		{About: "The storm, in Greek", Draft: bulk("+447700900120", "Lanternholm Ferries: λόγω κακοκαιρίας ακυρώνονται όλα τα δρομολόγια της Κυριακής. Τα εισιτήρια ισχύουν έως την Τετάρτη ή επιστρέφονται."), State: "delivered"},
 		{About: "The storm, in Turkish", Draft: bulk("+447700900121", "Lanternholm Ferries: Fırtına nedeniyle pazar günkü tüm seferler iptal edildi. Biletler çarşambaya kadar geçerlidir."), State: "delivered"},
 		{About: "The storm, in Polish", Draft: bulk("+447700900122", "Lanternholm Ferries: z powodu sztormu odwołano wszystkie niedzielne rejsy. Bilety są ważne do środy."), State: "delivered"},
@@ -69,6 +68,10 @@ var scenario = slices.Concat(
 		{About: "A slow gateway", Draft: crossing("+447700900197"), State: "delivered"},
 	},
 )
+
+func boarding(to string) client.Draft {
+	return client.Draft{To: to, Template: "boarding-code", Fields: map[string]any{"code": "493117"}, Reference: "boarding"}
+}
 
 func crossing(to string) client.Draft {
 	return client.Draft{To: to, Text: berth, Kind: "transactional", Reference: "crossing-0740"}

@@ -1,27 +1,38 @@
 package demo
 
 import (
-	"slices"
 	"strings"
 	"testing"
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/fleet"
 )
 
-// fictional are the ranges that regulators reserve for fiction.
-var fictional = []string{"+447700900", "+120255501", "+336399800", "+3363998", "+467017406", "+61491570006"}
+// The files of the demo are what they are said to be.
+func TestFiles(t *testing.T) {
+	for _, name := range templates {
+		if parsed, err := template.Read([]byte(read(name + ".yaml"))); err != nil || parsed.Name != name {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if entries, err := price.ReadCSV(strings.NewReader(read("harbourline.csv"))); err != nil || len(entries) < 10 {
+		t.Errorf("%d prices, %v", len(entries), err)
+	}
+}
 
 func TestScenarioShowsEveryEnding(t *testing.T) {
 	digits := map[string]bool{}
 	for _, act := range scenario {
-		if _, err := phone.Parse(act.Draft.To); err != nil || !slices.ContainsFunc(fictional, func(p string) bool { return strings.HasPrefix(act.Draft.To, p) }) {
+		number, err := phone.Read(act.Draft.To, act.Draft.Country)
+		if err != nil || number.Number.Details().Fictional == "" {
 			t.Errorf("%s: the number %s: %v", act.About, act.Draft.To, err)
 		}
-		if _, err := smstext.Weigh(act.Draft.Text); err != nil {
+		if _, err := smstext.Weigh(act.Draft.Text); err != nil && act.Draft.Template == "" {
 			t.Errorf("%s: %v", act.About, err)
 		}
 		if s, err := delivery.ParseState(act.State); err != nil || !s.Final() {

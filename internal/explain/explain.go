@@ -114,6 +114,17 @@ func Money(m price.Money, known bool) *client.Money {
 	return &client.Money{Amount: m.Amount(), Currency: m.Currency()}
 }
 
+// Savings prices the cures of a text by an entry of a price list.
+func Savings(w *client.Weighing, rate price.Entry) {
+	now, ok := rate.Cost(w.Segments)
+	for i := range w.Cures {
+		if less, counted := rate.Cost(w.Cures[i].Segments); ok && counted {
+			w.Cures[i].Price = Money(less, true)
+			w.Cures[i].Saved = Money(now.Minus(less), true)
+		}
+	}
+}
+
 // Price is an entry of a price list.
 func Price(e price.Entry) client.Price {
 	p := client.Price{Country: e.Country, Prefix: e.Prefix, Kind: string(e.Kind), Per: string(e.Per), Amount: e.Rate.Amount(), Currency: e.Rate.Currency()}

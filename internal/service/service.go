@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -20,7 +21,10 @@ import (
 
 	"calmpigeon.example/console"
 	"calmpigeon.example/internal/api"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/engine"
+	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/postgres"
 	"calmpigeon.example/internal/store"
 )
@@ -36,6 +40,10 @@ type Options struct {
 	Lease       time.Duration // how long a keeper that died holds up its gateway
 	KeepRaw     time.Duration // how long raw exchanges are kept
 	Log         *slog.Logger
+
+	// What becomes of messages to kinds of lines: allow, warn or refuse; as
+	// usual if empty.
+	FixedLines, SpecialRate, Unassigned string
 
 	// ShowFirstKey is given the key that is made when there is none, before it
 	// is in use: whoever is killed in between is shown another at the next
@@ -95,7 +103,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	if o.PublicURL == "" {
 		o.PublicURL = at
 	}
-	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw}, o.Log)
+	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw, Policy: policy(o)}, o.Log)
 	if err != nil {
 		return err
 	}
@@ -103,6 +111,18 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		return err
 	}
 	return serve(ctx, e, listener, o, func() { ready(at) })
+}
+
+// policy is what becomes of messages to kinds of lines.
+func policy(o Options) intake.Policy {
+	p := maps.Clone(intake.Usual)
+	verdicts := map[string]sender.Verdict{"allow": sender.Allowed, "warn": sender.Careful, "refuse": sender.Refused}
+	for line, word := range map[phone.Line]string{phone.Fixed: o.FixedLines, phone.SpecialRate: o.SpecialRate, phone.Unassigned: o.Unassigned} {
+		if v, ok := verdicts[word]; ok {
+			p[line] = v
+		}
+	}
+	return p
 }
 
 // serve answers requests and moves messages. At the end requests come first,

@@ -37,9 +37,10 @@ type Span struct {
 // mostFaults is how many faults a span tells of.
 const mostFaults = 20
 
-// Weigh renders every row and weighs it. Rows are pulled one by one and not
-// kept, so that memory does not grow with them.
-func (t *Template) Weigh(rows iter.Seq[Row], options smstext.Options) Span {
+// Weigh renders every row and weighs it, and hands each that can be sent to
+// each, which may be nil. Rows are pulled one by one and not kept, so that
+// memory does not grow with them.
+func (t *Template) Weigh(rows iter.Seq[Row], options smstext.Options, each func(Row, Sample)) Span {
 	s := Span{BySegments: map[int]int{}}
 	first := map[int]Sample{}
 	for row := range rows {
@@ -72,6 +73,9 @@ func (t *Template) Weigh(rows iter.Seq[Row], options smstext.Options) Span {
 		}
 		if s.Longest.Row == 0 || lighter(s.Longest.Weight, w) {
 			s.Longest = sample
+		}
+		if each != nil {
+			each(row, sample)
 		}
 		s.BySegments[w.Segments]++
 		s.Segments += int64(w.Segments)

@@ -148,14 +148,18 @@ func TestSpan(t *testing.T) {
 			}
 		}
 	}
-	s := tmpl.Weigh(rows, smstext.Options{})
+	var seen []int
+	s := tmpl.Weigh(rows, smstext.Options{}, func(_ Row, sample Sample) { seen = append(seen, sample.Row) })
 	if s.Rows != 7 || s.Failed != 1 || s.Segments != 1+1+1+1+2+3 || s.Shortest.Row != 2 || s.Longest.Row != 7 || s.Typical.Row != 2 || s.BySegments[1] != 4 {
 		t.Errorf("got %+v", s)
 	}
 	if len(s.Faults) != 1 || !strings.Contains(s.Faults[0].Error(), `template "a", row 3, text en, field name: it is missing`) {
 		t.Errorf("faults %v", s.Faults)
 	}
-	if none := tmpl.Weigh(func(func(Row) bool) {}, smstext.Options{}); none.Rows != 0 || none.Typical.Row != 0 {
+	if !slices.Equal(seen, []int{1, 2, 4, 5, 6, 7}) {
+		t.Errorf("rows %v were handed on", seen)
+	}
+	if none := tmpl.Weigh(func(func(Row) bool) {}, smstext.Options{}, nil); none.Rows != 0 || none.Typical.Row != 0 {
 		t.Errorf("of no rows: %+v", none)
 	}
 }

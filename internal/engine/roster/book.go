@@ -153,6 +153,9 @@ func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, 
 	for _, code := range s.Countries {
 		country("countries", code)
 	}
+	if parsed.Kind() == sender.ShortCode && len(s.Countries) != 1 {
+		faults.Add("countries", fmt.Sprintf("a short code is valid in one country, and %d are given", len(s.Countries)), "the country of the short code, such as GB")
+	}
 	for code, id := range s.Registrations {
 		country("registrations", code)
 		if id == "" {
