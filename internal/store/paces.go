@@ -46,9 +46,16 @@ func (s *Store) SenderAges(ctx context.Context, senders []string, span time.Dura
 	return ages, nil
 }
 
-// SendersSent notes that so many messages of senders go now. What is older
-// than the span is forgotten.
-func (s *Store) SendersSent(ctx context.Context, sent map[string]int, span time.Duration) error {
+// Noted is the moment, by the database's clock, at which the messages of a
+// sender were noted as going.
+type Noted struct {
+	Sender string    `json:"sender"`
+	At     time.Time `json:"at"`
+}
+
+// SendersSent notes that so many messages of senders are about to go. What is
+// older than the span is forgotten.
+func (s *Store) SendersSent(ctx context.Context, sent map[string]int, span time.Duration) ([]Noted, error) {
 	type count struct {
 		Sender string `json:"sender"`
 		N      int    `json:"n"`
@@ -60,11 +67,24 @@ func (s *Store) SendersSent(ctx context.Context, sent map[string]int, span time.
 		}
 	}
 	if len(counts) == 0 {
-		return nil
+		return nil, nil
 	}
-	err := s.db.WithContext(ctx).Exec(`UPDATE sender_paces p SET recent = ARRAY(SELECT at FROM unnest(recent) AS at WHERE at > clock_timestamp() - make_interval(secs => ?) ORDER BY at)
+	var noted []Noted
+	err := s.db.WithContext(ctx).Raw(`UPDATE sender_paces p SET recent = ARRAY(SELECT at FROM unnest(recent) AS at WHERE at > clock_timestamp() - make_interval(secs => ?) ORDER BY at)
 			|| array_fill(clock_timestamp(), ARRAY[sent.n])
-		FROM jsonb_to_recordset(?::jsonb) AS sent (sender text, n integer) WHERE p.sender_id = sent.sender`, span.Seconds(), rows(counts)).Error
+		FROM jsonb_to_recordset(?::jsonb) AS sent (sender text, n integer) WHERE p.sender_id = sent.sender
+		RETURNING p.sender_id AS sender, recent[cardinality(recent)] AS at`, span.Seconds(), rows(counts)).Scan(&noted).Error
+	if err != nil {
+		return nil, fmt.Errorf("pacing senders: %w", err)
+	}
+	return noted, nil
+}
+
+// SendersWent notes that messages went only now: what was noted as about to go
+// may have waited for its commit and for its turn.
+func (s *Store) SendersWent(ctx context.Context, noted []Noted) error {
+	err := s.db.WithContext(ctx).Exec(`UPDATE sender_paces p SET recent = array_replace(recent, noted.at, clock_timestamp())
+		FROM jsonb_to_recordset(?::jsonb) AS noted (sender text, at timestamptz) WHERE p.sender_id = noted.sender`, rows(noted)).Error
 	if err != nil {
 		return fmt.Errorf("pacing senders: %w", err)
 	}

@@ -42,8 +42,10 @@ type keeper struct {
 	began time.Time
 
 	// booked is until when the messages of a sender with a pace of its own have
-	// a place, by lane. Only claiming uses it.
-	booked map[booking]time.Time
+	// a place, by lane; deferring is whether some had to wait the last time.
+	// Only claiming uses them.
+	booked    map[booking]time.Time
+	deferring bool
 
 	mu        sync.Mutex
 	faults    int       // in a row
@@ -145,7 +147,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			k.await(work, wait)
 			continue
 		}
-		claimed, deferred, err := k.claim(work, free)
+		claimed, noted, deferred, err := k.claim(work, free)
 		if err != nil {
 			if work.Err() == nil {
 				log.Error("claiming messages", "error", err)
@@ -168,6 +170,13 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 				<-k.slots
 				k.kick.Now()
 			})
+		}
+		if len(noted) > 0 {
+			// Before they can leave the window; until then others count the
+			// moment of the claim.
+			if err := k.d.Course.Store.SendersWent(work, noted); err != nil && work.Err() == nil {
+				log.Error("noting when a sender's messages went", "error", err)
+			}
 		}
 	}
 }
@@ -239,7 +248,7 @@ func (k *keeper) adopt(ctx context.Context) error {
 // claim takes messages and records that they are about to go, in one
 // transaction that holds only if the lease does. After it, and not before,
 // they may be sent. deferred is how many wait for the pace of their sender.
-func (k *keeper) claim(ctx context.Context, most int) (claimed []store.Message, deferred int, err error) {
+func (k *keeper) claim(ctx context.Context, most int) (claimed []store.Message, noted []store.Noted, deferred int, err error) {
 	var evidence []store.Evidence
 	paces := k.paces()
 	err = k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
@@ -249,15 +258,16 @@ func (k *keeper) claim(ctx context.Context, most int) (claimed []store.Message, 
 		}
 		now := k.d.Course.Now()
 		look := most
-		if len(paces) > 0 {
-			look = claimMost // some may have to wait
+		if k.deferring {
+			look = claimMost // the next ones may have to wait too
 		}
 		if claimed, err = s.Claim(ctx, k.g.ID, now, look); err != nil {
 			return err
 		}
-		if claimed, deferred, err = k.pace(ctx, s, claimed, paces, most, now); err != nil {
+		if claimed, noted, deferred, err = k.pace(ctx, s, claimed, paces, most, now); err != nil {
 			return err
 		}
+		k.deferring = deferred > 0
 		evidence = make([]store.Evidence, len(claimed))
 		for i, m := range claimed {
 			evidence[i] = course.Own(m, now, delivery.Sending, m.Attempts+1, "")
@@ -265,12 +275,12 @@ func (k *keeper) claim(ctx context.Context, most int) (claimed []store.Message, 
 		return k.d.Course.Record(ctx, s, evidence, nil)
 	})
 	if err != nil {
-		return nil, 0, err
+		return nil, nil, 0, err
 	}
 	if len(evidence) > 0 {
 		k.d.Course.Hub.Changed(ids(claimed)...)
 	}
-	return claimed, deferred, nil
+	return claimed, noted, deferred, nil
 }
 
 // send submits one claimed message and records what came of it. It is not

@@ -40,7 +40,7 @@ func (k *keeper) paces() map[string]int {
 
 // pace keeps of the messages what may go now, at most so many, and defers what
 // must wait for its sender. The rest is left as it is.
-func (k *keeper) pace(ctx context.Context, s *store.Store, claimed []store.Message, paces map[string]int, most int, now time.Time) (fit []store.Message, deferred int, err error) {
+func (k *keeper) pace(ctx context.Context, s *store.Store, claimed []store.Message, paces map[string]int, most int, now time.Time) (fit []store.Message, noted []store.Noted, deferred int, err error) {
 	var senders []string
 	for _, m := range claimed {
 		if paces[m.Sender] > 0 && !slices.Contains(senders, m.Sender) {
@@ -48,11 +48,11 @@ func (k *keeper) pace(ctx context.Context, s *store.Store, claimed []store.Messa
 		}
 	}
 	if len(senders) == 0 {
-		return claimed[:min(most, len(claimed))], 0, nil
+		return claimed[:min(most, len(claimed))], nil, 0, nil
 	}
 	ages, err := s.SenderAges(ctx, senders, span)
 	if err != nil {
-		return nil, 0, err
+		return nil, nil, 0, err
 	}
 	sent := map[string]int{}
 	later := map[uuid.UUID]time.Time{}
@@ -74,9 +74,10 @@ func (k *keeper) pace(ctx context.Context, s *store.Store, claimed []store.Messa
 		}
 	}
 	if err := s.Defer(ctx, later); err != nil {
-		return nil, 0, err
+		return nil, nil, 0, err
 	}
-	return fit, len(later), s.SendersSent(ctx, sent, span)
+	noted, err = s.SendersSent(ctx, sent, span)
+	return fit, noted, len(later), err
 }
 
 // book gives the next place in time. went is how long ago the last messages of
