@@ -1,9 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -42,6 +44,8 @@ func (s *Store) SenderAges(ctx context.Context, senders []string, span time.Dura
 		for _, age := range seconds {
 			ages[f.SenderID] = append(ages[f.SenderID], time.Duration(age*float64(time.Second)))
 		}
+		// The clock runs on while they are read.
+		slices.SortFunc(ages[f.SenderID], func(a, b time.Duration) int { return cmp.Compare(b, a) })
 	}
 	return ages, nil
 }

@@ -1,0 +1,155 @@
+package store
+
+import (
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/core/template"
+)
+
+// What is the default for something is so alone, whoever was before; the very
+// first sender is the default for everything.
+func TestSendersAndTheirDefaults(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	now := now()
+	put := func(id string, mayChange bool, defaults ...sender.Default) error {
+		_, err := s.PutSender(t.Context(), Sender{ID: id, Kind: "alphanumeric", Gateways: []string{}, Countries: []string{"GB"}, Registrations: map[string]string{"IE": "x"},
+			CreatedAt: now, Defaults: defaults}, mayChange)
+		return err
+	}
+	otp := sender.Default{Kind: "otp"}
+	for _, err := range []error{put("One", false, otp), put("Two", false, otp), put("Three", false, sender.Default{Country: "SE"}, otp), put("Two", true, sender.Default{Kind: "bulk"})} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := put("One", false); !errors.Is(err, ErrExists) {
+		t.Errorf("registered twice: %v", err)
+	}
+	all, err := s.Senders(t.Context())
+	if err != nil || len(all) != 3 {
+		t.Fatalf("%+v, %v", all, err)
+	}
+	want := map[string][]sender.Default{"One": {{}}, "Two": {{Kind: "bulk"}}, "Three": {{Country: "SE"}, otp}}
+	for _, one := range all {
+		if !slices.Equal(one.Defaults, want[one.ID]) || !slices.Equal(one.Countries, []string{"GB"}) || one.Registrations["IE"] != "x" {
+			t.Errorf("%+v, want the defaults %v", one, want[one.ID])
+		}
+	}
+	if err := s.RemoveSender(t.Context(), "One"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.RemoveSender(t.Context(), "One"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("removed twice: %v", err)
+	}
+}
+
+func TestRulesTemplatesAndPricesAreReplaced(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	now := now()
+	for _, links := range []sender.Access{sender.Open, sender.Closed} {
+		if err := s.PutRules(t.Context(), []CountryRule{{Country: "GB", Rule: sender.Rule{Country: "GB", Links: links}, ChangedAt: now, ChangedBy: "first"}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if rules, err := s.Rules(t.Context()); err != nil || len(rules) != 1 || rules[0].Rule.Links != sender.Closed || rules[0].ChangedBy != "first" {
+		t.Errorf("%+v, %v", rules, err)
+	}
+	if err := s.DropRule(t.Context(), "GB"); err != nil {
+		t.Error(err)
+	}
+	if err := s.DropRule(t.Context(), "GB"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("dropped twice: %v", err)
+	}
+
+	tmpl, err := template.Read([]byte("name: a\nlanguage: en\ntexts: {en: 'Hi {x}'}\nfields: {x: {most: 3}}"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	record := Template{Name: "a", Template: tmpl, CreatedAt: now, ChangedAt: now}
+	if err := s.PutTemplate(t.Context(), record, false); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.PutTemplate(t.Context(), record, false); !errors.Is(err, ErrExists) {
+		t.Errorf("added twice: %v", err)
+	}
+	if err := s.PutTemplate(t.Context(), record, true); err != nil {
+		t.Error(err)
+	}
+	if all, err := s.Templates(t.Context()); err != nil || len(all) != 1 || all[0].Template.Check() != nil || all[0].Template.Fields["x"].Most != 3 {
+		t.Errorf("%+v, %v", all, err)
+	}
+
+	g := Gateway{ID: NewID(), Name: "g", SealedSecrets: []byte{}, SealedCallback: []byte{}, CreatedAt: now}
+	if err := s.AddGateway(t.Context(), g); err != nil {
+		t.Fatal(err)
+	}
+	for _, sheet := range []string{"country,price,currency,from\nGB,0.04,EUR,\nGB,0.05,EUR,2026-07-01\n", "country,price,currency,from\nFR,0.0552,EUR,2026-01-01\n"} {
+		entries, err := price.ReadCSV(strings.NewReader(sheet))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.PutPrices(t.Context(), PriceList{g.ID, now, "first"}, entries); err != nil {
+			t.Fatal(err)
+		}
+		if stored, err := s.Prices(t.Context(), g.ID); err != nil || !slices.Equal(stored, entries) {
+			t.Errorf("stored %+v, %v; want %+v", stored, err, entries)
+		}
+	}
+	if lists, err := s.PriceLists(t.Context()); err != nil || len(lists) != 1 || lists[0].ChangedBy != "first" {
+		t.Errorf("%+v, %v", lists, err)
+	}
+}
+
+// A pace is counted by the database; what went counts from when it went.
+func TestPacesOfSenders(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	if _, err := s.PutSender(t.Context(), Sender{ID: "One", Kind: "alphanumeric", Gateways: []string{}, Countries: []string{}, Registrations: map[string]string{}, CreatedAt: time.Now()}, false); err != nil {
+		t.Fatal(err)
+	}
+	ages := func(span time.Duration) []time.Duration {
+		t.Helper()
+		all, err := s.SenderAges(t.Context(), []string{"One", "nobody"}, span)
+		if _, known := all["nobody"]; err != nil || known {
+			t.Fatalf("%v, %v", all, err)
+		}
+		return all["One"]
+	}
+	if got := ages(time.Minute); len(got) != 0 {
+		t.Errorf("before anything went: %v", got)
+	}
+	noted, err := s.SendersSent(t.Context(), map[string]int{"One": 3}, time.Minute)
+	if err != nil || len(noted) != 1 || noted[0].Sender != "One" {
+		t.Fatalf("%v, %v", noted, err)
+	}
+	before := ages(time.Minute)
+	if err := s.SendersWent(t.Context(), noted); err != nil {
+		t.Fatal(err)
+	}
+	after := ages(time.Minute)
+	if len(before) != 3 || len(after) != 3 || after[0] > before[0] || !slices.IsSortedFunc(after, func(a, b time.Duration) int { return int(b - a) }) {
+		t.Errorf("ages %v, then %v", before, after)
+	}
+	if got := ages(time.Nanosecond); len(got) != 0 {
+		t.Errorf("outside the span: %v", got)
+	}
+	if _, err := s.SendersSent(t.Context(), map[string]int{"One": 1}, time.Nanosecond); err != nil {
+		t.Fatal(err)
+	}
+	if got := ages(time.Minute); len(got) != 1 {
+		t.Errorf("what is older than the span is kept: %v", got)
+	}
+	if err := s.Defer(t.Context(), map[uuid.UUID]time.Time{NewID(): time.Now()}); err != nil {
+		t.Error(err)
+	}
+}
