@@ -115,7 +115,7 @@ export function WritingBox({ id, value, onChange, weighing, exact = true, label 
                 <li key={c.text + c.keep}>
                   <mark className={c.why === "forces_ucs2" ? "forces" : "doubles"}>{shown(c.text)}</mark>
                   <span className="quiet">{c.count > 1 && `${c.count} times, `}{c.why === "forces_ucs2" ? "forces UCS-2" : "costs two"}</span>
-                  <button type="button" title={c.name} onClick={() => replace(c)}>{c.cure === "" ? "leave it out" : <>write <b>{shown(c.cure)}</b></>}</button>
+                  <button type="button" className="plain" title={c.name} onClick={() => replace(c)}>{c.cure === "" ? "leave it out" : <>write <b>{shown(c.cure)}</b></>}</button>
                   {c.level === "strong" && <span className="quiet">(it shows)</span>}
                 </li>
               ))}

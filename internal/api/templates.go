@@ -1,0 +1,83 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/template"
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/store"
+)
+
+func wireTemplate(record store.Template) client.Template {
+	t := record.Template
+	w := client.Template{Name: t.Name, About: t.About, Kind: string(t.Kind), Sender: t.Sender, Cure: string(t.Cure), Language: t.Language, Texts: t.Texts,
+		Fields: map[string]client.TemplateField{}, Registered: []client.Registration{}, ChangedAt: record.ChangedAt}
+	for name, f := range t.Fields {
+		w.Fields[name] = client.TemplateField{As: string(f.As), Only: string(f.Only), Most: f.Most}
+	}
+	for _, r := range t.Registered {
+		w.Registered = append(w.Registered, client.Registration{Country: r.Country, Gateway: r.Gateway, ID: r.ID, Wording: r.Wording})
+	}
+	must, may := t.Needs()
+	w.Must, w.May = append([]string{}, must...), append([]string{}, may...)
+	source, _ := t.Write() // it came from such a file
+	w.Source = string(source)
+	return w
+}
+
+func (a *API) templates(c *gin.Context) {
+	l := client.List[client.Template]{Items: []client.Template{}}
+	for _, t := range a.engine.Roster.Book().Templates() {
+		l.Items = append(l.Items, wireTemplate(t))
+	}
+	c.JSON(http.StatusOK, l)
+}
+
+func (a *API) template(c *gin.Context) {
+	t, ok := a.engine.Roster.Book().Template(c.Param("name"))
+	if !ok {
+		a.refuse(c, store.ErrNotFound)
+		return
+	}
+	c.JSON(http.StatusOK, wireTemplate(t))
+}
+
+func (a *API) putTemplate(c *gin.Context) {
+	f, err := read[client.TemplateFile](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	named := c.Param("name")
+	t, err := template.Read([]byte(f.Source))
+	if err != nil {
+		a.refuse(c, fault.New("source", err.Error(), "a template as the documentation describes it"))
+		return
+	}
+	if named != "" && t.Name != named {
+		a.refuse(c, fault.New("source", "name "+t.Name+" is not the one in the address", named))
+		return
+	}
+	if err := a.engine.Roster.PutTemplate(c.Request.Context(), t, named != "", a.engine.Now()); err != nil {
+		a.refuse(c, err)
+		return
+	}
+	stored, _ := a.engine.Roster.Book().Template(t.Name)
+	if named != "" {
+		c.JSON(http.StatusOK, wireTemplate(stored))
+		return
+	}
+	c.Header("Location", "/v1/templates/"+t.Name)
+	c.JSON(http.StatusCreated, wireTemplate(stored))
+}
+
+func (a *API) removeTemplate(c *gin.Context) {
+	if err := a.engine.Roster.RemoveTemplate(c.Request.Context(), c.Param("name")); err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
