@@ -10,6 +10,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -68,18 +69,22 @@ func (a *app) print(cmd *cobra.Command, value any, head []string, rows [][]strin
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box = table.BoxStyle{PaddingRight: "   ", UnfinishedRow: "…"}
-	if width, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && out == os.Stdout {
-		style.Size.WidthMax = width // a row is a line
-	}
+	style.Box = table.BoxStyle{PaddingRight: "   "}
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
 	t.AppendHeader(row(head))
 	for _, r := range rows {
 		t.AppendRow(row(r))
 	}
+	width := 0
+	if columns, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && out == os.Stdout {
+		width = columns
+	}
 	for line := range strings.SplitSeq(t.Render(), "\n") {
-		fmt.Fprintln(out, strings.TrimRight(line, " "))
+		if line = strings.TrimRight(line, " "); width > 0 { // a row is a line
+			line = runewidth.Truncate(line, width, "…")
+		}
+		fmt.Fprintln(out, line)
 	}
 	return nil
 }

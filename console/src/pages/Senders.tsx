@@ -5,6 +5,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { api, got, type Sender } from "../api/client";
 import { Fault, Refused } from "../parts/Refused";
+import { Undo } from "../parts/Undo";
 
 const blank = { sender: "", defaults: [] as Sender["defaults"], countries: "", gateways: "", registrations: "", two_way: false, per_second: "" };
 
@@ -25,6 +26,7 @@ function toForm(s: Sender): typeof blank {
 export function Senders() {
   const [form, setForm] = useState<typeof blank>();
   const [editing, setEditing] = useState(false);
+  const [gone, setGone] = useState<typeof blank>();
   const queries = useQueryClient();
   const { data, error } = useQuery({ queryKey: ["senders"], queryFn: () => got(api.GET("/v1/senders")) });
   const done = () => { setForm(undefined); void queries.invalidateQueries({ queryKey: ["senders"] }); };
@@ -36,9 +38,9 @@ export function Senders() {
       };
       return editing ? got(api.PUT("/v1/senders/{sender}", { params: { path: { sender: f.sender } }, body })) : got(api.POST("/v1/senders", { body }));
     },
-    onSuccess: done,
+    onSuccess: () => { setGone(undefined); done(); },
   });
-  const remove = useMutation({ mutationFn: (sender: string) => got(api.DELETE("/v1/senders/{sender}", { params: { path: { sender } } })), onSuccess: done });
+  const remove = useMutation({ mutationFn: (sender: string) => got(api.DELETE("/v1/senders/{sender}", { params: { path: { sender } } })), onSuccess: () => { setGone(form); done(); } });
   const length = [...(form?.sender ?? "")].length;
   const named = /[^\d+]/.test(form?.sender ?? "");
   const open = (f: typeof blank, edit: boolean) => { save.reset(); setForm(f); setEditing(edit); };
@@ -49,6 +51,7 @@ export function Senders() {
       <h1>Senders</h1>
       <p className="quiet">Who a text may come from. What a country takes stands under Countries.</p>
       {error && !data && <Refused error={error} />}
+      {gone && <Undo what={`${gone.sender} is out of use.`} undo={() => { setEditing(false); save.mutate(gone); }} />}
       {data && data.items.length > 0 && (
         <div className="table-responsive">
           <Table className="w-auto">

@@ -4,21 +4,30 @@ import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Nav from "react-bootstrap/Nav";
 import Table from "react-bootstrap/Table";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { api, got, type Template } from "../api/client";
 import { useWeighing } from "../api/weigh";
 import { Refused } from "../parts/Refused";
 import { Strips } from "../parts/Strips";
+import { Undo } from "../parts/Undo";
 import { Sum, WritingBox } from "../parts/WritingBox";
 
 export function Templates() {
   const { data, error } = useQuery({ queryKey: ["templates"], queryFn: () => got(api.GET("/v1/templates")) });
   const navigate = useNavigate();
+  const queries = useQueryClient();
+  const gone = (useLocation().state as { gone?: { name: string; source: string } } | null)?.gone;
+  const undo = useMutation({
+    mutationFn: (source: string) => got(api.POST("/v1/templates", { body: { source } })),
+    onSuccess: async (t) => { await queries.invalidateQueries({ queryKey: ["templates"] }); navigate(`/templates/${t.name}`); },
+  });
   return (
     <div className="page">
       <h1>Templates</h1>
       <p className="quiet">Texts with fields, in several languages. The recipient's language or country chooses the text.</p>
       {error && !data && <Refused error={error} />}
+      {gone && <Undo what={`${gone.name} is forgotten.`} undo={() => undo.mutate(gone.source)} />}
+      {undo.error && <Refused error={undo.error} />}
       {data?.items.length === 0 && <p className="empty">There is no template yet. Write one here, or add a file with <span className="mono">pigeon template add</span>.</p>}
       {data && data.items.length > 0 && (
         <Table>
@@ -63,10 +72,10 @@ export function TemplatePage() {
   if (fresh) return <Editor key="new" start={empty} fresh />;
   if (error) return <div className="page"><Refused error={error} /><Link to="/templates">All templates</Link></div>;
   if (!data) return <div className="page" />;
-  return <Editor key={data.changed_at} start={data} fresh={false} />;
+  return <Editor key={data.changed_at} start={data} startSource={data.source} fresh={false} />;
 }
 
-function Editor({ start, fresh }: { start: Form_; fresh: boolean }) {
+function Editor({ start, startSource = "", fresh }: { start: Form_; startSource?: string; fresh: boolean }) {
   const [t, setTemplate] = useState<Form_>(start);
   const [language, setLanguage] = useState(start.language);
   const [another, setAnother] = useState("");
@@ -84,12 +93,12 @@ function Editor({ start, fresh }: { start: Form_; fresh: boolean }) {
     return [n, given[n] || usual];
   }));
   const weighing = useWeighing({ source, fields: sample, language, cure: cure || "off" }).data;
-  const done = async (to: string) => { await queries.invalidateQueries({ queryKey: ["templates"] }); navigate(to); };
+  const done = async (to: string, state?: object) => { await queries.invalidateQueries({ queryKey: ["templates"] }); navigate(to, { state }); };
   const save = useMutation({
     mutationFn: () => fresh ? got(api.POST("/v1/templates", { body: { source } })) : got(api.PUT("/v1/templates/{name}", { params: { path: { name } }, body: { source } })),
     onSuccess: (saved) => done(fresh ? `/templates/${saved.name}` : "/templates"),
   });
-  const remove = useMutation({ mutationFn: () => got(api.DELETE("/v1/templates/{name}", { params: { path: { name } } })), onSuccess: () => done("/templates") });
+  const remove = useMutation({ mutationFn: () => got(api.DELETE("/v1/templates/{name}", { params: { path: { name } } })), onSuccess: () => done("/templates", { gone: { name, source: startSource } }) });
   const change = (changes: Partial<Form_>) => { save.reset(); setTemplate({ ...t, ...changes }); };
   const field = (n: string, changes: Partial<Template["fields"][string]>) => change({ fields: { ...t.fields, [n]: { as: "", only: "", most: 0, ...t.fields[n], ...changes } } });
   const add = () => {

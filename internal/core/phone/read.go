@@ -109,7 +109,7 @@ func (r *reader) clean() (digits string, plus bool, err error) {
 	if m := scientific.FindStringSubmatch(s); m != nil {
 		exponent, _ := new(big.Int).SetString(m[3], 10)
 		if int64(1+len(m[2])) != exponent.Int64()+1 {
-			return "", false, r.refuse("digits were lost in a spreadsheet, and cannot be known; format the column as text and export it again")
+			return "", false, r.refuse("its digits were lost in a spreadsheet; export the column as text")
 		}
 		r.changed("wrote %s out", s)
 		s = strings.TrimRight(s[:strings.IndexAny(s, "eE")], " ")

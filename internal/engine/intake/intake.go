@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -122,9 +123,20 @@ func replaced(p Plan) string {
 	}
 	said := make([]string, len(p.Replaced))
 	for i, r := range p.Replaced {
-		said[i] = fmt.Sprintf("%q by %q ×%d", r.From, r.To, r.Count)
+		said[i] = fmt.Sprintf("%s by %s ×%d", legible(r.From), legible(r.To), r.Count)
 	}
 	return fmt.Sprintf("replaced (%s): %s", p.Level, strings.Join(said, ", "))
+}
+
+// legible is a character as one can read it in a note, also without a shape.
+func legible(s string) string {
+	switch {
+	case s == "":
+		return "nothing"
+	case strings.TrimFunc(s, func(r rune) bool { return !unicode.IsGraphic(r) || unicode.IsSpace(r) }) == "":
+		return fmt.Sprintf("%U", []rune(s)[0])
+	}
+	return s
 }
 
 // fingerprint tells requests apart that carry the same token.
