@@ -97,8 +97,8 @@ func newRoot() *cobra.Command {
 		Short: "Send texts through SMS gateways, and know what became of every one",
 		Long: "Calm Pigeon sends texts through SMS gateways and can say of every message what\n" +
 			"became of it and how it knows.\n\n" +
-			"Every option can also be set in the environment (PIGEON_URL for --url) or in a\n" +
-			"YAML file given with --config.\n\n" + exitHelp,
+			"The options of serve and demo, and --url, --key and --output, can also be set in\n" +
+			"the environment (PIGEON_URL for --url) or in a YAML file given with --config.\n\n" + exitHelp,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {

@@ -117,13 +117,14 @@ func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) 
 	if err != nil {
 		return false, err
 	}
-	have := map[string]bool{}
+	have := map[string]client.Sender{}
 	for _, s := range there {
-		have[s.Sender] = true
+		have[s.Sender] = s
 	}
 	for _, s := range senders {
-		if !have[s.Sender] {
-			if _, err := c.AddSender(ctx, s); err != nil {
+		// What an earlier version put in knew no registrations.
+		if now, ok := have[s.Sender]; !ok || len(now.Registrations) == 0 {
+			if _, err := c.PutSender(ctx, s); err != nil {
 				return false, err
 			}
 		}
@@ -148,8 +149,8 @@ func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) 
 	if err != nil || tally.Total >= int64(len(scenario)) {
 		return false, err
 	}
-	for i, act := range scenario {
-		if _, err := c.SendOnce(ctx, act.Draft, fmt.Sprintf("demo-%d", i)); err != nil {
+	for _, act := range scenario {
+		if _, err := c.SendOnce(ctx, act.Draft, act.token()); err != nil {
 			return false, err
 		}
 	}

@@ -52,9 +52,9 @@ func account(ctx context.Context, c *client.Client, o Options) error {
 	var want client.Tally
 	want.States = map[string]int64{}
 	fmt.Fprintf(o.Out, "%-43s %-13s %-20s %-16s %s\n", "what was tried", "to", "became", "cause", "known from")
-	for i, act := range scenario {
+	for _, act := range scenario {
 		// The same key again gives the message that was sent before.
-		sent, err := c.SendOnce(ctx, act.Draft, fmt.Sprintf("demo-%d", i))
+		sent, err := c.SendOnce(ctx, act.Draft, act.token())
 		if err != nil {
 			return err
 		}

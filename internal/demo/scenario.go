@@ -1,6 +1,9 @@
 package demo
 
 import (
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
 	"slices"
 
 	"calmpigeon.example/client"
@@ -17,6 +20,16 @@ type Act struct {
 	// twice.
 	Evidence  []string
 	Contested bool
+}
+
+// token makes sending the act harmless to repeat. It follows the draft, so that
+// a demo whose data was loaded by an earlier version, with other drafts, goes on.
+func (act Act) token() string {
+	draft, err := json.Marshal(act.Draft)
+	if err != nil {
+		panic(err) // it is plain values
+	}
+	return fmt.Sprintf("demo-%x", sha256.Sum256(draft))
 }
 
 // The senders of Lanternholm Ferries.

@@ -24,8 +24,8 @@ func Text(text string, options smstext.Options) client.Weighing {
 	if err != nil {
 		w.Problem = err.Error()
 	}
-	if errors.Is(err, smstext.ErrInvalid) || errors.Is(err, smstext.ErrEmpty) {
-		return w
+	if errors.Is(err, smstext.ErrInvalid) || errors.Is(err, smstext.ErrEmpty) || errors.Is(err, smstext.ErrTooLong) {
+		return w // there is nothing to draw, or far too much
 	}
 	from := 0
 	for _, to := range weight.Cuts(text) {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -39,8 +40,8 @@ func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (S
 		if err := s.db.Model(&Sender{}).Count(&n).Error; err != nil {
 			return err
 		}
-		if n == 0 {
-			record.Defaults = append(record.Defaults, sender.Default{})
+		if all := (sender.Default{}); n == 0 && !slices.Contains(record.Defaults, all) {
+			record.Defaults = append(record.Defaults, all)
 		}
 		if mayChange {
 			if err := s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "id"}},

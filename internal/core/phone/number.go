@@ -33,6 +33,11 @@ func Parse(s string) (Number, error) {
 	return r.Number, err
 }
 
+// Stored is a number that was read before and kept as [Number.String] gave it.
+// It is not held against the numbering plan again: plans change, and what was
+// accepted must not be lost for it.
+func Stored(e164 string) Number { return Number{e164} }
+
 // String is the number as machines write it: plus and digits.
 func (n Number) String() string { return n.e164 }
 

@@ -55,7 +55,7 @@ func TestRender(t *testing.T) {
 		{"en", map[string]any{"time": "07:40", "port": "Skerrow", "berth": "3b"}, "", "field berth: \"3b\" is not digits only"},
 		{"en", map[string]any{"time": "07:40", "port": "Skerrow", "berth": "123"}, "", "3 characters, 1 too many; accepted is at most 2"},
 		{"en", map[string]any{"time": "07:40", "port": "Skerrow", "berth": "1", "note": "a.example"}, "", "it holds a link, a.example"},
-		{"en", map[string]any{"time": "07:40", "port": []any{}, "berth": "1"}, "", "field port: it is a []interface {}"},
+		{"en", map[string]any{"time": "07:40", "port": []any{}, "berth": "1"}, "", "field port: it is a list"},
 		{"pt-BR", map[string]any{"fare": "48,50 EUR"}, "", "an amount and a currency"},
 		{"fr", nil, "", "there is no such text"},
 	} {

@@ -2,6 +2,7 @@ package template
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"strconv"
@@ -92,6 +93,10 @@ func plain(value any) (string, error) {
 		return strconv.Itoa(v), nil
 	case bool:
 		return strconv.FormatBool(v), nil
+	case map[string]any:
+		return "", errors.New("it is an object")
+	case []any:
+		return "", errors.New("it is a list")
 	}
 	return "", fmt.Errorf("it is a %T", value)
 }

@@ -128,9 +128,8 @@ func (d *Dispatch) settle(r result) {
 // submit makes one submission and returns what came of it.
 func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, m store.Message) result {
 	attempt := m.Attempts + 1
-	number, _ := phone.Parse(m.ToNumber) // it was checked when the message was accepted
 	request, err := g.Dialect.SubmitRequest(dialect.Message{
-		ID: m.ID.String(), To: number, Sender: m.Sender, Text: m.Text, Kind: m.Kind, Encoding: m.Encoding, Segments: m.Segments,
+		ID: m.ID.String(), To: phone.Stored(m.ToNumber), Sender: m.Sender, Text: m.Text, Kind: m.Kind, Encoding: m.Encoding, Segments: m.Segments,
 		ReceiptURL: g.ReceiptURL(d.PublicURL), ValidFor: int(m.ValidUntil.Sub(d.Course.Now()).Seconds()),
 	}, g.Secrets)
 	if err != nil {

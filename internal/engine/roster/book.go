@@ -51,11 +51,7 @@ func (r *Roster) read(ctx context.Context, last *Book) (*Book, error) {
 		return nil, fmt.Errorf("reading senders: %w", err)
 	}
 	for _, s := range b.Senders {
-		id, err := sender.Parse(s.ID)
-		if err != nil {
-			return nil, fmt.Errorf("reading senders: %w", err)
-		}
-		b.Entries = append(b.Entries, sender.Entry{ID: id, Gateways: s.Gateways, Countries: s.Countries, Registrations: s.Registrations,
+		b.Entries = append(b.Entries, sender.Entry{ID: sender.Stored(s.ID, sender.Kind(s.Kind)), Gateways: s.Gateways, Countries: s.Countries, Registrations: s.Registrations,
 			Defaults: s.Defaults, TwoWay: s.TwoWay, PerSecond: s.PerSecond})
 	}
 	rules, err := r.store.Rules(ctx)
