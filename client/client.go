@@ -268,6 +268,12 @@ func (c *Client) PutTemplate(ctx context.Context, name string, f TemplateFile) (
 	return t, c.call(ctx, "PUT", "/v1/templates/"+url.PathEscape(name), nil, f, &t)
 }
 
+// WeighTemplate asks what a template weighs and costs over data.
+func (c *Client) WeighTemplate(ctx context.Context, d TemplateData) (TemplateSpan, error) {
+	var s TemplateSpan
+	return s, c.call(ctx, "POST", "/v1/templates/weigh", nil, d, &s)
+}
+
 // RemoveTemplate forgets a template.
 func (c *Client) RemoveTemplate(ctx context.Context, name string) error {
 	return c.call(ctx, "DELETE", "/v1/templates/"+url.PathEscape(name), nil, nil, nil)

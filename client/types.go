@@ -255,6 +255,53 @@ type TemplateFile struct {
 	Source string `json:"source"`
 }
 
+// TemplateData asks what a template weighs over data. Template names one that
+// is stored, or Source is one that is not.
+type TemplateData struct {
+	Template string `json:"template,omitempty"`
+	Source   string `json:"source,omitempty"`
+	// Data is CSV whose head names the fields; columns to, country and language
+	// say for whom a row is.
+	Data     string `json:"data"`
+	Language string `json:"language,omitempty"` // of rows that name none
+	Gateway  string `json:"gateway,omitempty"`  // by whose price list it is priced
+}
+
+// TemplateSpan is what a template weighs over data.
+type TemplateSpan struct {
+	Rows     int             `json:"rows"`
+	Failed   int             `json:"failed"` // rows that cannot be sent
+	Segments int64           `json:"segments"`
+	Shortest *TemplateSample `json:"shortest"`
+	Typical  *TemplateSample `json:"typical"` // the first row of the median number of segments
+	Longest  *TemplateSample `json:"longest"`
+	Faults   []TemplateFault `json:"faults"` // the first twenty
+	Cost     *Estimate       `json:"cost"`   // nil: there is no price list
+}
+
+// TemplateSample is one rendering and what it weighs.
+type TemplateSample struct {
+	Row  int    `json:"row"` // of the data, 1 first
+	Text string `json:"text"`
+	Weight
+}
+
+// TemplateFault is why a row cannot be sent.
+type TemplateFault struct {
+	Row      int    `json:"row"`
+	Language string `json:"language"`
+	Field    string `json:"field"`
+	Wrong    string `json:"wrong"`
+	Accepted string `json:"accepted"`
+}
+
+// Estimate is what a set of messages costs.
+type Estimate struct {
+	Sums    []Money `json:"sums"` // one for each currency
+	Priced  int     `json:"priced"`
+	Unknown int     `json:"unknown"` // messages whose price is not known
+}
+
 // PricesFile is a price list as a file, in CSV.
 type PricesFile struct {
 	Source string `json:"source"`

@@ -80,6 +80,8 @@ func TestBadInputIsNamed(t *testing.T) {
 		"a rule that is none":          {"PUT", "/v1/rules/GB", `{"country":"GB","links":"some"}`, nil, 422, "rules", "links"},
 		"rules that are none":          {"POST", "/v1/rules/import", `{"source":"rules: [{country: GB, lynks: open}]"}`, nil, 422, "source", "lynks"},
 		"a template without texts":     {"POST", "/v1/templates", `{"source":"name: a\nlanguage: en"}`, nil, 422, "source", "no texts"},
+		"data without a head":          {"POST", "/v1/templates/weigh", `{"source":"name: a\nlanguage: en\ntexts: {en: hi}","data":""}`, nil, 422, "data", "no head"},
+		"data without a template":      {"POST", "/v1/templates/weigh", `{"data":"a\n1"}`, nil, 422, "template", "either"},
 		"a price of nothing":           {"PUT", "/v1/gateways/harbourline/prices", `{"source":"country,price,currency\nGB,free,EUR"}`, nil, 422, "source", "line 2: price"},
 		"a sender for no country":      {"POST", "/v1/senders", `{"sender":"Ferry","countries":["UK"]}`, nil, 422, "countries", "not a country"},
 		"a sender for no gateway":      {"POST", "/v1/senders", `{"sender":"Ferry","gateways":["nobody"]}`, nil, 422, "gateways", "not a gateway"},
@@ -225,6 +227,7 @@ func TestAnswersMatchDescription(t *testing.T) {
 		{"POST", "/v1/rules/import?dry_run=true", `{"source":"rules: [{country: GB}]"}`, "RulesChange", 200},
 		{"POST", "/v1/templates", `{"source":"name: a\nlanguage: en\ntexts: {en: 'Hi {name|you}'}\nregistered: [{country: IN, id: x, wording: 'Hi {}'}]"}`, "Template", 201},
 		{"GET", "/v1/templates/a", "", "Template", 200},
+		{"POST", "/v1/templates/weigh", `{"template":"a","data":"name,to\nJo,+447700900123\n,\n"}`, "TemplateSpan", 200},
 		{"PUT", "/v1/gateways/harbourline/prices", `{"source":"country,price,currency,from\nGB,0.04,EUR,2026-01-01\n*,0.1,EUR,\n"}`, "PriceList", 200},
 		{"GET", "/v1/gateways/harbourline/prices", "", "PriceList", 200},
 	} {

@@ -312,6 +312,19 @@ func TestTemplates(t *testing.T) {
 	if code != 3 || !strings.Contains(out, "4 rows, 4 segments in all, 1 cannot be sent") || !strings.Contains(out, "longest    4     2") || !strings.Contains(errOut, `template "berth", row 3, text en, field time: "late"`) {
 		t.Errorf("over data: %d\n%s%s", code, out, errOut)
 	}
+	passengers, err := os.ReadFile(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	span := must[client.TemplateSpan](t)(h.Client.WeighTemplate(t.Context(), client.TemplateData{Template: "berth", Data: string(passengers)}))
+	if span.Rows != 4 || span.Failed != 1 || span.Segments != 4 || span.Longest.Row != 4 || span.Faults[0].Row != 3 || span.Faults[0].Field != "time" || span.Cost != nil {
+		t.Errorf("over data: %+v", span)
+	}
+	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "harbourline", client.PricesFile{Source: prices}, false))
+	span = must[client.TemplateSpan](t)(h.Client.WeighTemplate(t.Context(), client.TemplateData{Template: "berth", Data: "to,country,time,berth\n07700 900123,GB,07:40,3\n,gb,07:40,3\n+33639980012,,07:40,3\n"}))
+	if span.Cost == nil || span.Cost.Priced != 2 || span.Cost.Unknown != 1 || span.Cost.Sums[0].String() != "0.07 EUR" {
+		t.Errorf("they cost %+v", span.Cost)
+	}
 	if code, out, _ := offline(t, "", "template", "check", file); code != 0 || !strings.Contains(out, "It needs time, berth; it may have note.") {
 		t.Errorf("checked: %d %s", code, out)
 	}

@@ -78,6 +78,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.DELETE("/rules/:country", a.resetRule)
 	v1.GET("/templates", a.templates)
 	v1.POST("/templates", a.putTemplate)
+	v1.POST("/templates/weigh", a.weighTemplate)
 	v1.GET("/templates/:name", a.template)
 	v1.PUT("/templates/:name", a.putTemplate)
 	v1.DELETE("/templates/:name", a.removeTemplate)

@@ -1,13 +1,16 @@
 package api
 
 import (
+	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
 )
 
@@ -80,4 +83,40 @@ func (a *API) removeTemplate(c *gin.Context) {
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+// weighTemplate says what a template weighs and costs over data.
+func (a *API) weighTemplate(c *gin.Context) {
+	r, err := read[client.TemplateData](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	var t *template.Template
+	switch stored, ok := a.engine.Roster.Book().Template(r.Template); {
+	case (r.Template == "") == (r.Source == ""):
+		err = fault.New("template", "either a name or a source is needed", "template, the name of one that is stored, or source, a template file")
+	case r.Source != "":
+		if t, err = template.Read([]byte(r.Source)); err != nil {
+			err = fault.New("source", err.Error(), "a template as the documentation describes it")
+		}
+	case !ok:
+		err = fault.New("template", fmt.Sprintf("%q is not a template here", r.Template), "the name of one that is stored")
+	default:
+		t = stored.Template
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	span, estimate, err := a.engine.Intake.Span(t, strings.NewReader(r.Data), r.Language, r.Gateway)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	w := explain.Span(span)
+	if estimate != nil {
+		w.Cost = explain.Estimate(*estimate)
+	}
+	c.JSON(http.StatusOK, w)
 }

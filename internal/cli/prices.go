@@ -9,23 +9,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/price"
-	"calmpigeon.example/internal/explain"
 )
-
-// pricesSum is what a set of messages costs.
-type pricesSum struct {
-	Sums    []client.Money `json:"sums"`
-	Priced  int            `json:"priced"`
-	Unknown int            `json:"unknown"`
-}
-
-func sumOf(e price.Estimate) *pricesSum {
-	sum := &pricesSum{Sums: []client.Money{}, Priced: e.Priced, Unknown: e.Unknown}
-	for _, m := range e.Sums() {
-		sum.Sums = append(sum.Sums, *explain.Money(m, true))
-	}
-	return sum
-}
 
 func readPrices(file string) (*price.List, error) {
 	source, err := os.Open(file)

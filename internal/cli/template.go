@@ -1,13 +1,7 @@
 package cli
 
 import (
-	"bufio"
-	"encoding/csv"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
-	"iter"
 	"maps"
 	"os"
 	"slices"
@@ -17,8 +11,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
-	"calmpigeon.example/internal/core/pace"
-	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/template"
@@ -184,9 +176,9 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, pr
 	}
 	defer source.Close()
 	var broken error
-	read := csvRows
+	read := template.CSV
 	if strings.HasSuffix(file, ".jsonl") {
-		read = jsonRows
+		read = template.JSONLines
 	}
 	var estimate price.Estimate
 	var each func(template.Row, template.Sample)
@@ -196,57 +188,23 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, pr
 			return err
 		}
 		each = func(row template.Row, s template.Sample) {
-			to, _ := row.Values["to"].(string)
-			country, _ := row.Values["country"].(string)
-			r, err := phone.Read(to, country)
-			if to == "" && phone.IsCountry(strings.ToUpper(country)) {
-				r.Country, err = strings.ToUpper(country), nil
-			}
-			if err != nil {
-				estimate.Add(price.Money{}, false)
-				return
-			}
-			kind := t.Kind
-			if kind == "" {
-				kind = pace.Transactional
-			}
-			estimate.Add(list.Estimate(r.Number, r.Country, kind, s.Weight.Segments, time.Now()))
+			estimate.Add(row.Estimate(list, t.Kind, s.Weight.Segments, time.Now()))
 		}
 	}
-	span := t.Weigh(read(source, t, lang, &broken), smstext.Options{}, each)
+	span := t.Weigh(t.Rows(read(source, &broken), lang), smstext.Options{}, each)
 	if broken != nil {
 		return fmt.Errorf("%s: %w", file, broken)
 	}
-	faults := make([]string, len(span.Faults))
-	for i, f := range span.Faults {
-		faults[i] = f.Error()
-	}
-	type sample struct {
-		Row  int    `json:"row"`
-		Text string `json:"text"`
-		client.Weight
-	}
-	wire := func(s template.Sample) sample { return sample{s.Row, s.Text, explain.Weight(s.Weight)} }
-	value := struct {
-		Rows       int         `json:"rows"`
-		Failed     int         `json:"failed"`
-		Segments   int64       `json:"segments"`
-		BySegments map[int]int `json:"by_segments"`
-		Shortest   sample      `json:"shortest"`
-		Typical    sample      `json:"typical"`
-		Longest    sample      `json:"longest"`
-		Faults     []string    `json:"faults"`
-		Prices     *pricesSum  `json:"prices,omitempty"`
-	}{span.Rows, span.Failed, span.Segments, span.BySegments, wire(span.Shortest), wire(span.Typical), wire(span.Longest), faults, nil}
+	value := explain.Span(span)
 	if prices != "" {
-		value.Prices = sumOf(estimate)
+		value.Cost = explain.Estimate(estimate)
 	}
 	var rows [][]string
 	for _, s := range []struct {
 		name string
-		sample
+		*client.TemplateSample
 	}{{"shortest", value.Shortest}, {"typical", value.Typical}, {"longest", value.Longest}} {
-		if s.Row > 0 {
+		if s.TemplateSample != nil {
 			rows = append(rows, []string{s.name, fmt.Sprint(s.Row), fmt.Sprint(s.Segments), fmt.Sprint(s.Units), s.Encoding, oneLine(s.Text, 60)})
 		}
 	}
@@ -260,76 +218,14 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, pr
 	if err := a.print(cmd, value, []string{"", "row", "segments", "units", "encoding", "text"}, rows); err != nil {
 		return err
 	}
-	for _, f := range faults {
+	for _, f := range span.Faults {
 		fmt.Fprintln(cmd.ErrOrStderr(), f)
 	}
-	if more := span.Failed - len(faults); more > 0 {
+	if more := span.Failed - len(span.Faults); more > 0 {
 		fmt.Fprintf(cmd.ErrOrStderr(), "… and %d more\n", more)
 	}
 	if span.Failed > 0 {
 		return exit(exitRefused)
 	}
 	return nil
-}
-
-// csvRows reads a row for each recipient; the head names the fields.
-func csvRows(in io.Reader, t *template.Template, lang string, broken *error) iter.Seq[template.Row] {
-	return func(yield func(template.Row) bool) {
-		rows := csv.NewReader(in)
-		rows.ReuseRecord = true
-		head, err := rows.Read()
-		if err != nil {
-			*broken = errors.New("line 1: no head that names the fields")
-			return
-		}
-		head = slices.Clone(head)
-		head[0] = strings.TrimPrefix(head[0], "\uFEFF")
-		for {
-			record, err := rows.Read()
-			if err == io.EOF {
-				return
-			}
-			if err != nil {
-				*broken = err
-				return
-			}
-			values := make(map[string]any, len(head))
-			for i, name := range head {
-				values[strings.TrimSpace(name)] = record[i]
-			}
-			if !yield(recipientRow(t, values, lang)) {
-				return
-			}
-		}
-	}
-}
-
-// jsonRows reads an object a line.
-func jsonRows(in io.Reader, t *template.Template, lang string, broken *error) iter.Seq[template.Row] {
-	return func(yield func(template.Row) bool) {
-		lines := bufio.NewScanner(in)
-		lines.Buffer(nil, lineMost)
-		for n := 1; lines.Scan(); n++ {
-			var values map[string]any
-			if err := json.Unmarshal(lines.Bytes(), &values); err != nil {
-				*broken = fmt.Errorf("line %d: %w", n, err)
-				return
-			}
-			if !yield(recipientRow(t, values, lang)) {
-				return
-			}
-		}
-		*broken = lines.Err()
-	}
-}
-
-// recipientRow chooses the language of a row: its own, or that of its country, or what
-// was asked for.
-func recipientRow(t *template.Template, values map[string]any, lang string) template.Row {
-	own, _ := values["language"].(string)
-	country, _ := values["country"].(string)
-	if own == "" {
-		own = lang
-	}
-	return template.Row{Language: t.For(own, strings.ToUpper(country)), Values: values}
 }

@@ -14,6 +14,7 @@ import (
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/template"
 )
 
 // Text says what a text costs, who is to blame, and what can be done.
@@ -133,4 +134,32 @@ func Price(e price.Entry) client.Price {
 		p.From = &from
 	}
 	return p
+}
+
+// Estimate is what a set of messages costs.
+func Estimate(e price.Estimate) *client.Estimate {
+	sum := &client.Estimate{Sums: []client.Money{}, Priced: e.Priced, Unknown: e.Unknown}
+	for _, m := range e.Sums() {
+		sum.Sums = append(sum.Sums, *Money(m, true))
+	}
+	return sum
+}
+
+// Span is what a template weighs over data.
+func Span(s template.Span) client.TemplateSpan {
+	sample := func(s template.Sample) *client.TemplateSample {
+		if s.Row == 0 {
+			return nil
+		}
+		return &client.TemplateSample{Row: s.Row, Text: s.Text, Weight: Weight(s.Weight)}
+	}
+	w := client.TemplateSpan{Rows: s.Rows, Failed: s.Failed, Segments: s.Segments, Shortest: sample(s.Shortest), Typical: sample(s.Typical), Longest: sample(s.Longest),
+		Faults: []client.TemplateFault{}}
+	for _, err := range s.Faults {
+		var f *template.Error
+		if errors.As(err, &f) {
+			w.Faults = append(w.Faults, client.TemplateFault{Row: f.Row, Language: f.Language, Field: f.Field, Wrong: f.Wrong, Accepted: f.Accepted})
+		}
+	}
+	return w
 }

@@ -75,6 +75,36 @@ export function TemplatePage() {
   return <Editor key={data.changed_at} start={data} startSource={data.source} fresh={false} />;
 }
 
+/** The shortest, typical and longest text over a list of recipients, and what all cost. */
+function OverData({ source }: { source: string }) {
+  const [data, setData] = useState<string>();
+  const weigh = useMutation({ mutationFn: () => got(api.POST("/v1/templates/weigh", { body: { source, data: data ?? "" } })) });
+  const span = weigh.data;
+  if (data === undefined) return <p className="mt-2"><button type="button" className="plain" onClick={() => setData("")}>Weigh it over a list of recipients</button></p>;
+  const cost = span?.cost && [...span.cost.sums.map((m) => `${m.amount} ${m.currency}`), ...(span.cost.unknown ? [`${span.cost.unknown} of unknown price`] : [])].join(" and ");
+  return (
+    <div className="field mt-3">
+      <Form.Label htmlFor="data">Recipients as CSV; the head names fields, and perhaps to, country and language</Form.Label>
+      <Form.Control id="data" as="textarea" className="mono" rows={5} value={data} placeholder={"to,time,port,berth\n+447700900123,07:40,Skerrow,3"} onChange={(e) => { setData(e.target.value); weigh.reset(); }} />
+      <Form.Control type="file" className="mt-2" aria-label="Choose a file" accept=".csv" onChange={async (e) => { const file = (e.target as HTMLInputElement).files?.[0]; if (file) { setData(await file.text()); weigh.reset(); } }} />
+      <Button size="sm" variant="outline-primary" className="mt-2" disabled={!data || weigh.isPending} onClick={() => weigh.mutate()}>Weigh all rows</Button>
+      {weigh.error && <Refused error={weigh.error} />}
+      {span && (
+        <div className="mt-2" role="status">
+          <p className="mb-1">{span.rows} rows, <b>{span.segments} segments</b> in all{cost && <>, <b>{cost}</b></>}. {span.failed > 0 && <span className="wrong">{span.failed} cannot be sent.</span>}</p>
+          <dl className="facts">
+            {(["shortest", "typical", "longest"] as const).map((which) => {
+              const sample = span[which];
+              return sample && <div key={which} className="d-contents"><dt>{which}</dt><dd>{sample.segments === 1 ? "1 segment" : `${sample.segments} segments`}, {sample.units} units, row {sample.row}: <span className="quiet">{sample.text}</span></dd></div>;
+            })}
+          </dl>
+          {span.faults.map((f) => <div key={f.row} className="fault">row {f.row}{f.field && `, ${f.field}`}: {f.wrong}<span>Accepted: {f.accepted}.</span></div>)}
+        </div>
+      )}
+    </div>
+  );
+}
+
 function Editor({ start, startSource = "", fresh }: { start: Form_; startSource?: string; fresh: boolean }) {
   const [t, setTemplate] = useState<Form_>(start);
   const [language, setLanguage] = useState(start.language);
@@ -176,6 +206,7 @@ function Editor({ start, startSource = "", fresh }: { start: Form_; startSource?
               {weighing.replaced.length > 0 && <p className="quiet">Replaced on the way: {weighing.replaced.map((r) => `${r.from} by ${r.to || "nothing"}`).join(", ")}</p>}
             </>
           )}
+          <OverData source={source} />
           {weighing?.errors.map((e) => <div className="fault" key={e.field + e.wrong}>{e.wrong}<span>Accepted: {e.accepted}.</span></div>)}
           <div className="field mt-4">
             <Form.Label htmlFor="cure">Characters may be replaced to save segments</Form.Label>

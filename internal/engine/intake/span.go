@@ -1,0 +1,40 @@
+package intake
+
+import (
+	"io"
+
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/template"
+	"calmpigeon.example/internal/engine/fault"
+)
+
+// Span weighs a template over data in CSV, as texts are weighed for a gateway,
+// and estimates what it costs by the gateway's price list; nil if it has none.
+// What is wrong comes as [fault.Faults].
+func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway string) (template.Span, *price.Estimate, error) {
+	var faults fault.Faults
+	g, _ := in.gateway(gateway, &faults)
+	if len(faults) > 0 {
+		return template.Span{}, nil, faults
+	}
+	options := smstext.Options{}
+	var estimate *price.Estimate
+	var each func(template.Row, template.Sample)
+	if g != nil {
+		options = g.Dialect.Segments.Options()
+		if prices := in.Course.Roster.Book().Prices(g.ID); len(prices.Entries) > 0 {
+			estimate = &price.Estimate{}
+			now := in.Course.Now()
+			each = func(row template.Row, s template.Sample) {
+				estimate.Add(row.Estimate(prices.List, t.Kind, s.Weight.Segments, now))
+			}
+		}
+	}
+	var broken error
+	span := t.Weigh(t.Rows(template.CSV(data, &broken), lang), options, each)
+	if broken != nil {
+		return span, nil, fault.New("data", broken.Error(), "CSV whose head names the fields")
+	}
+	return span, estimate, nil
+}
