@@ -56,7 +56,7 @@ func TestWeighNeedsNoService(t *testing.T) {
 		t.Errorf("priced: %d %s", code, out)
 	}
 	_, out, _ = offline(t, "", "weigh", strings.Repeat("a", 161), "--to", "GB,07700 900123,FR,nobody", "--country", "GB", "--prices", prices)
-	for _, want := range []string{"GB              United Kingdom   2          0.08 EUR", "+447700900123   United Kingdom   2          0.06 EUR", "FR              France           2          unknown", "is a letter"} {
+	for _, want := range []string{"GB              United Kingdom   2          0.08 EUR", "+447700900123   United Kingdom   2          0.06 EUR", "FR              France           2          unknown", "is a letter", "One to each: 0.14 EUR, and 2 of unknown price"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}

@@ -15,6 +15,7 @@ import (
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/explain"
 )
@@ -96,7 +97,12 @@ func (a *app) weigh() *cobra.Command {
 			writeWeighing(cmd.OutOrStdout(), w)
 			if len(w.Recipients) > 0 {
 				fmt.Fprintln(cmd.OutOrStdout())
-				return a.print(cmd, w, []string{"to", "country", "segments", "price", "note"}, costRows(w.Recipients))
+				if err := a.print(cmd, w, []string{"to", "country", "segments", "price", "note"}, costRows(w.Recipients)); err != nil {
+					return err
+				}
+				if len(w.Recipients) > 1 {
+					fmt.Fprintf(cmd.OutOrStdout(), "\nOne to each: %s\n", estimateOf(w.Recipients))
+				}
 			}
 			return nil
 		},
@@ -204,6 +210,20 @@ func costRows(all []client.Recipient) [][]string {
 		rows = append(rows, []string{to, r.Name, fmt.Sprint(r.Segments), cost, strings.Join(notes, "; ")})
 	}
 	return rows
+}
+
+// estimateOf adds up what a message to each recipient costs.
+func estimateOf(all []client.Recipient) *price.Estimate {
+	var e price.Estimate
+	for _, r := range all {
+		if r.Price == nil {
+			e.Add(price.Money{}, false)
+			continue
+		}
+		m, err := price.ParseMoney(r.Price.Amount, r.Price.Currency)
+		e.Add(m, err == nil)
+	}
+	return &e
 }
 
 var encodingNames = map[string]string{"gsm7": "GSM 7-bit", "ucs2": "UCS-2"}

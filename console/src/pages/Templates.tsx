@@ -91,7 +91,7 @@ function OverData({ source }: { source: string }) {
       {weigh.error && <Refused error={weigh.error} />}
       {span && (
         <div className="mt-2" role="status">
-          <p className="mb-1">{span.rows} rows, <b>{span.segments} segments</b> in all{cost && <>, <b>{cost}</b></>}. {span.failed > 0 && <span className="wrong">{span.failed} cannot be sent.</span>}</p>
+          <p className="mb-1">{span.rows} rows, <b>{span.segments === 1 ? "1 segment" : `${span.segments} segments`}</b> in all{cost && <>, <b>{cost}</b></>}. {span.failed > 0 && <span className="wrong">{span.failed} cannot be sent.</span>}</p>
           <dl className="facts">
             {(["shortest", "typical", "longest"] as const).map((which) => {
               const sample = span[which];

@@ -73,34 +73,46 @@ func JSONLines(in io.Reader, broken *error) iter.Seq[map[string]any] {
 	}
 }
 
-// Rows gives values their language: that of a column language, else that of a
-// column country, else lang, else the template's own.
+// Rows gives values their language: that of a column language, else lang, else
+// that of the country of the number in a column to or of a column country, else
+// the template's own.
 func (t *Template) Rows(values iter.Seq[map[string]any], lang string) iter.Seq[Row] {
 	return func(yield func(Row) bool) {
 		for v := range values {
+			row := Row{Values: v}
 			own, _ := v["language"].(string)
-			country, _ := v["country"].(string)
 			if own == "" {
 				own = lang
 			}
-			if !yield(Row{Language: t.For(own, strings.ToUpper(country)), Values: v}) {
+			country := ""
+			if own == "" {
+				if r, err := row.recipient(); err == nil {
+					country = r.Country
+				}
+			}
+			row.Language = t.For(own, country)
+			if !yield(row) {
 				return
 			}
 		}
 	}
 }
 
-// Estimate is what a row costs by a price list: a column to is the number, and a
-// column country where it is dialled, or who it is for if there is no number.
-// An empty kind is transactional. False if that is unknown.
-func (r Row) Estimate(list *price.List, kind pace.Kind, segments int, at time.Time) (price.Money, bool) {
+// recipient reads for whom a row is: a column to is the number, and a column
+// country where it is dialled, or all that is known if there is no number.
+func (r Row) recipient() (phone.Reading, error) {
 	to, _ := r.Values["to"].(string)
 	country, _ := r.Values["country"].(string)
-	country = strings.ToUpper(country)
-	reading, err := phone.Read(to, country)
-	if to == "" && phone.IsCountry(country) {
-		reading.Country, err = country, nil
+	if country = strings.ToUpper(country); to == "" && phone.IsCountry(country) {
+		return phone.Reading{Country: country}, nil
 	}
+	return phone.Read(to, country)
+}
+
+// Estimate is what a row costs by a price list, by its columns to and country.
+// An empty kind is transactional. False if that is unknown.
+func (r Row) Estimate(list *price.List, kind pace.Kind, segments int, at time.Time) (price.Money, bool) {
+	reading, err := r.recipient()
 	if err != nil {
 		return price.Money{}, false
 	}

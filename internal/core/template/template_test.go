@@ -164,6 +164,33 @@ func TestSpan(t *testing.T) {
 	}
 }
 
+func TestRowsFindTheirLanguage(t *testing.T) {
+	tmpl := read(t, "name: a\nlanguage: en\ntexts: {en: a, de: b, el: c}")
+	var broken error
+	data := "\uFEFFto,country,language\n+491713920000,,\n+491713920000,,el\n0171 3920000,de,\n,gr,\n+447700900123,,\nnobody,,\n"
+	for _, tt := range []struct{ lang, want string }{{"", "de el de el en en"}, {"el", "el el el el el el"}} {
+		var got []string
+		for row := range tmpl.Rows(CSV(strings.NewReader(data), &broken), tt.lang) {
+			got = append(got, row.Language)
+		}
+		if broken != nil || strings.Join(got, " ") != tt.want {
+			t.Errorf("with %q: %v, %v; want %s", tt.lang, got, broken, tt.want)
+		}
+	}
+	for data, why := range map[string]string{"": "line 1: no head", "a,b\n1\n": "wrong number of fields"} {
+		for range CSV(strings.NewReader(data), &broken) {
+		}
+		if broken == nil || !strings.Contains(broken.Error(), why) {
+			t.Errorf("%q: %v; want it to say %q", data, broken, why)
+		}
+	}
+	for range JSONLines(strings.NewReader("{}\nnope\n"), &broken) {
+	}
+	if broken == nil || !strings.Contains(broken.Error(), "line 2") {
+		t.Errorf("JSON Lines: %v", broken)
+	}
+}
+
 // Whatever is written of a number, a date, a time or money, in whatever
 // language, makes no text dearer than the language does.
 func TestWritingForcesNothing(t *testing.T) {
