@@ -113,8 +113,11 @@ type Replacement struct {
 // and gives the text as it is if it does not: what saves nothing is not worth
 // a change. Of several ways it takes the gentlest that saves most.
 func (o Options) Cure(text string, level Level) (string, []Replacement) {
+	if level != Safe && level != Strong || o.Encoding == UCS2 {
+		return text, nil
+	}
 	before, err := o.Weigh(text)
-	if level != Safe && level != Strong || o.Encoding == UCS2 || err != nil && !errors.Is(err, ErrTooLong) && !errors.Is(err, ErrAlphabet) {
+	if err != nil && !errors.Is(err, ErrTooLong) && !errors.Is(err, ErrAlphabet) {
 		return text, nil
 	}
 	var all []stretch

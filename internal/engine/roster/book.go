@@ -1,7 +1,9 @@
 package roster
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -171,6 +173,9 @@ func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, 
 			country("defaults", d.Country)
 		}
 	}
+	if !keepable(s) {
+		faults.Add("registrations", "it holds U+0000", "text")
+	}
 	if s.PerSecond < 0 || s.PerSecond > 10_000 {
 		faults.Add("per_second", fmt.Sprintf("%d is out of range", s.PerSecond), "1 to 10000, or 0 for no pace of its own")
 	}
@@ -189,6 +194,13 @@ func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, 
 	return s, r.Reload(ctx)
 }
 
+// keepable reports whether PostgreSQL can keep a record as JSON: it cannot keep
+// U+0000.
+func keepable(record any) bool {
+	encoded, err := json.Marshal(record)
+	return err == nil && !bytes.Contains(encoded, []byte(`\u0000`))
+}
+
 // RemoveSender takes a sender out of use.
 func (r *Roster) RemoveSender(ctx context.Context, id string) error {
 	if err := r.store.RemoveSender(ctx, id); err != nil {
@@ -204,6 +216,9 @@ func (r *Roster) PutRules(ctx context.Context, rules []sender.Rule, by string, n
 	for i, rule := range rules {
 		if err := rule.Check(); err != nil {
 			faults.Add("rules", fault.Plainly(err, sender.ErrRule), "a rule as an export has it")
+		}
+		if !keepable(rule) {
+			faults.Add("rules", rule.Country+": it holds U+0000", "text")
 		}
 		rule.Quiet = append([]sender.Quiet{}, rule.Quiet...)
 		records[i] = store.CountryRule{Country: rule.Country, Rule: rule, ChangedAt: now, ChangedBy: by}
@@ -229,6 +244,9 @@ func (r *Roster) DropRule(ctx context.Context, country string) error {
 func (r *Roster) PutTemplate(ctx context.Context, t *template.Template, mayChange bool, now time.Time) error {
 	if err := t.Check(); err != nil {
 		return fault.New("template", err.Error(), "a template as the documentation describes it")
+	}
+	if !keepable(t) {
+		return fault.New("template", "it holds U+0000", "text")
 	}
 	if err := r.store.PutTemplate(ctx, store.Template{Name: t.Name, Template: t, CreatedAt: now, ChangedAt: now}, mayChange); err != nil {
 		return err
