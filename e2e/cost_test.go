@@ -177,6 +177,9 @@ func TestRehearseThenSend(t *testing.T) {
 func TestRulesDecideAndCanBeChanged(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
+	second := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL}
+	second.start("127.0.0.1:0")
+	t.Cleanup(func() { second.stop(os.Interrupt) })
 	us := client.Draft{To: "+12025550143", Text: "Berth 3"}
 	refused := func(d client.Draft, why string) {
 		t.Helper()
@@ -221,6 +224,10 @@ func TestRulesDecideAndCanBeChanged(t *testing.T) {
 		t.Errorf("taken in: %d %s", code, out)
 	}
 	refused(link, "lets no links through (rule GB of 2026-11-21)")
+	eventually(t, "the other instance follows", func() bool {
+		_, err := second.Client.Send(t.Context(), link)
+		return err != nil && strings.Contains(err.Error(), "rule GB of 2026-11-21")
+	})
 	h.kill()
 	h.restart()
 	refused(link, "rule GB of 2026-11-21")

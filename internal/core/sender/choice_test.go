@@ -48,7 +48,7 @@ func TestChoose(t *testing.T) {
 		{"80123", "IN", "harbourline", pace.Transactional, "80123", Refused, "goes out through monsoon only"},
 		{"Ferries", "GB", "", pace.Transactional, "", "", "not in use here"},
 	} {
-		rule, ok := Shipped[tt.country]
+		rule, ok := Shipped()[tt.country]
 		if !ok {
 			rule = Unruled(tt.country)
 		}
@@ -62,7 +62,7 @@ func TestChoose(t *testing.T) {
 		if country == "GB" {
 			only = []Entry{{ID: id(t, "LH Boarding"), Defaults: []Default{{Kind: pace.OTP}}}}
 		}
-		if got, _, err := Choose(only, Shipped[country], "", "", Case{Kind: pace.Bulk}); !errors.Is(err, ErrNone) || !strings.Contains(err.Error(), why) {
+		if got, _, err := Choose(only, Shipped()[country], "", "", Case{Kind: pace.Bulk}); !errors.Is(err, ErrNone) || !strings.Contains(err.Error(), why) {
 			t.Errorf("%s: %v, %v; want it to say %q", country, got, err, why)
 		}
 	}
@@ -99,7 +99,7 @@ func TestDecide(t *testing.T) {
 	}
 	for name, tt := range tests {
 		t.Run(name, func(t *testing.T) {
-			rule, ok := Shipped[tt.country]
+			rule, ok := Shipped()[tt.country]
 			if !ok {
 				rule = Unruled(tt.country)
 			}
@@ -113,17 +113,17 @@ func TestDecide(t *testing.T) {
 }
 
 func TestShippedRules(t *testing.T) {
-	if len(Shipped) < 40 {
-		t.Errorf("%d countries have a rule, 40 are promised", len(Shipped))
+	if len(Shipped()) < 40 {
+		t.Errorf("%d countries have a rule, 40 are promised", len(Shipped()))
 	}
-	for country, r := range Shipped {
+	for country, r := range Shipped() {
 		if r.Country != country || r.Date == "" || r.Origin == "" || phone.CountryName(country) == country {
 			t.Errorf("%s: %+v", country, r)
 		}
 	}
 	var all []Rule
 	for _, country := range phone.Countries() {
-		if r, ok := Shipped[country]; ok {
+		if r, ok := Shipped()[country]; ok {
 			all = append(all, r)
 		}
 	}

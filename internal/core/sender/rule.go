@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -199,8 +200,9 @@ func WriteRules(rules []Rule) ([]byte, error) {
 //go:embed rules.yaml
 var shipped []byte
 
-// Shipped are the rules to start with, by country.
-var Shipped = func() map[string]Rule {
+// Shipped returns the rules to start with, by country. They are read when they
+// are first asked for.
+var Shipped = sync.OnceValue(func() map[string]Rule {
 	rules, err := ReadRules(shipped)
 	if err != nil {
 		panic(err) // a test reads them
@@ -210,4 +212,4 @@ var Shipped = func() map[string]Rule {
 		of[r.Country] = r
 	}
 	return of
-}()
+})

@@ -97,7 +97,7 @@ func (b *Book) Rule(country string) (rule sender.Rule, by *store.CountryRule) {
 	if changed, ok := b.changed[country]; ok {
 		return changed.Rule, &changed
 	}
-	if shipped, ok := sender.Shipped[country]; ok {
+	if shipped, ok := sender.Shipped()[country]; ok {
 		return shipped, nil
 	}
 	return sender.Unruled(country), nil
@@ -107,7 +107,7 @@ func (b *Book) Rule(country string) (rule sender.Rule, by *store.CountryRule) {
 func (b *Book) Ruled() []string {
 	var countries []string
 	for _, country := range phone.Countries() {
-		if _, changed := b.changed[country]; changed || sender.Shipped[country].Country != "" {
+		if _, changed := b.changed[country]; changed || sender.Shipped()[country].Country != "" {
 			countries = append(countries, country)
 		}
 	}
