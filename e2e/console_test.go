@@ -218,7 +218,7 @@ func TestConsoleWritingBox(t *testing.T) {
 	b.shows("#text-sum", "1 segment of GSM 7-bit: 70 units, 90 left")
 	b.do(chromedp.KeyEvent("’"))
 	b.shows("#text-sum", "2 segments of UCS-2: 71 units, 63 left of 67")
-	b.shows(".behind mark", "’")
+	b.shows(".marks mark", "’")
 	b.shows(".blame", "forces UCS-2")
 	b.write("#to", "+44 (0) 7700 900123")
 	b.shows(".verdict", "United Kingdom, mobile")
@@ -228,6 +228,10 @@ func TestConsoleWritingBox(t *testing.T) {
 	b.shows(".cure", "1 segment instead of 2, saves 0.04 EUR")
 	b.do(chromedp.Click(`.blame button`))
 	b.shows("#text-sum", "1 segment of GSM 7-bit: 71 units")
+	b.do(chromedp.Focus("#text"), chromedp.KeyEvent("–"))
+	b.shows(".marks mark", "–")
+	b.do(chromedp.Click(`.marks mark`)) // cured where it stands
+	b.shows("#text-sum", "1 segment of GSM 7-bit: 72 units")
 	b.shows(".verdict", "0.04 EUR")
 
 	// A recipient whose country takes no names: it says so before anything goes.
@@ -239,7 +243,7 @@ func TestConsoleWritingBox(t *testing.T) {
 	b.shows(".verdict", "0.04 EUR")
 	b.do(chromedp.Click(`button[type=submit]`))
 	b.shows("main", "On the practice phone")
-	if phones := h.Fleet.Phones.All("+447700900123", 5); len(phones) != 1 || phones[0].Texts[0].Text != strings.Repeat("a", 70)+"'" {
+	if phones := h.Fleet.Phones.All("+447700900123", 5); len(phones) != 1 || phones[0].Texts[0].Text != strings.Repeat("a", 70)+"'-" {
 		t.Errorf("the handset shows %+v", phones)
 	}
 	b.do(chromedp.Click(`section a[href^="/messages/"]`))

@@ -23,14 +23,14 @@ export function marked(text: string, culprits: Culprit[], exact: boolean) {
     }
   }
   marks.sort((a, b) => a.from - b.from);
-  const pieces: { text: string; culprit?: Culprit }[] = [];
+  const pieces: { text: string; from: number; culprit?: Culprit }[] = [];
   let at = 0;
   for (const m of marks) {
     if (m.from < at || text.slice(m.from, m.to) !== m.culprit.text) continue;
-    pieces.push({ text: text.slice(at, m.from) }, { text: text.slice(m.from, m.to), culprit: m.culprit });
+    pieces.push({ text: text.slice(at, m.from), from: at }, { text: text.slice(m.from, m.to), from: m.from, culprit: m.culprit });
     at = m.to;
   }
-  pieces.push({ text: text.slice(at) });
+  pieces.push({ text: text.slice(at), from: at });
   return pieces;
 }
 
@@ -59,6 +59,13 @@ export function Sum({ weighing: w }: { weighing: Weighing }) {
   );
 }
 
+/** A character to blame, where it stands; a click cures it. */
+function Mark({ culprit: c, text, cure }: { culprit: Culprit; text: string; cure: () => void }) {
+  const why = c.why === "forces_ucs2" ? "forces" : "doubles";
+  if (c.level === "off") return <mark className={why}>{text}</mark>;
+  return <mark className={`${why} curable`} title={c.cure === "" ? `${c.name}: click to leave it out` : `${c.name}: click to write ${shown(c.cure)}`} onMouseDown={(e) => e.preventDefault()} onClick={cure}>{text}</mark>;
+}
+
 interface Props {
   id: string;
   value: string;
@@ -77,7 +84,7 @@ interface Props {
  * segments fill up below, and a click replaces what need not be there.
  */
 export function WritingBox({ id, value, onChange, weighing, exact = true, label = "Text", placeholder, invalid, onSend }: Props) {
-  const behind = useRef<HTMLDivElement>(null);
+  const marks = useRef<HTMLDivElement>(null);
   const box = useRef<HTMLTextAreaElement>(null);
   // An answer to an earlier text would mark the wrong places.
   const current = weighing && (!exact || weighing.text === value) ? weighing : undefined;
@@ -94,13 +101,14 @@ export function WritingBox({ id, value, onChange, weighing, exact = true, label 
     <div className="writing">
       <Form.Label htmlFor={id}>{label}</Form.Label>
       <div className="sheet">
-        <div className="behind" ref={behind} aria-hidden="true">
-          {pieces.map((p, i) => p.culprit ? <mark key={i} className={p.culprit.why === "forces_ucs2" ? "forces" : "doubles"}>{p.text}</mark> : p.text)}{"\n"}
-        </div>
         <Form.Control id={id} ref={box} as="textarea" value={value} placeholder={placeholder} aria-invalid={invalid} aria-describedby={`${id}-sum ${id}-fault`} spellCheck
           onChange={(e) => onChange(e.target.value)}
-          onScroll={(e) => { if (behind.current) behind.current.scrollTop = e.currentTarget.scrollTop; }}
+          onScroll={(e) => { if (marks.current) marks.current.scrollTop = e.currentTarget.scrollTop; }}
           onKeyDown={(e) => { if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) onSend?.(); }} />
+        {/* For the mouse; the buttons below do the same for everybody. */}
+        <div className="marks" ref={marks} aria-hidden="true">
+          {pieces.map((p, i) => p.culprit ? <Mark key={i} culprit={p.culprit} text={p.text} cure={() => { onChange(value.slice(0, p.from) + p.culprit!.cure + value.slice(p.from + p.text.length)); box.current?.focus(); }} /> : p.text)}{"\n"}
+        </div>
       </div>
       {weighing && (
         <>
