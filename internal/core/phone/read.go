@@ -128,7 +128,7 @@ func (r *reader) clean() (digits string, plus bool, err error) {
 			plus = true
 		case c == '+':
 			return "", false, r.refuse("a plus stands inside it, at character %d; is this more than one number?", len([]rune(s[:i]))+1)
-		case unicode.IsSpace(c), unicode.Is(unicode.Cf, c), unicode.Is(unicode.Pd, c), strings.ContainsRune("./()[]−·", c):
+		case unicode.IsSpace(c), unicode.Is(unicode.Cf, c), unicode.In(c, unicode.Pd, unicode.Ps, unicode.Pe), strings.ContainsRune("./−·", c):
 		case strings.ContainsRune(",;|&", c):
 			return "", false, r.refuse("%q separates numbers; one is expected", c)
 		case c == '#' || c == 'x' || c == 'X' || strings.HasPrefix(strings.ToLower(s[i:]), "ext"):
@@ -231,6 +231,9 @@ func (r *reader) settle(digits string, plus bool) (Reading, error) {
 		why := "no country code in front, and no country is given"
 		if strings.HasPrefix(r.given, " ") {
 			why += "; a plus that is sent unencoded arrives as a space, in an address it is written %2B"
+		}
+		if whole, err := r.international(digits); err == nil && whole.Line != Unassigned {
+			why += fmt.Sprintf("; if it is %s, write the plus", whole.Number)
 		}
 		return Reading{}, r.refuse("%s", why)
 	}
