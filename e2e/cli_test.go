@@ -56,6 +56,39 @@ func TestSendAndItsExitCodes(t *testing.T) {
 	}
 }
 
+func TestDialectCheck(t *testing.T) {
+	t.Parallel()
+	code, out, errOut := offline(t, "", "dialect", "check", "harbourline")
+	if code != 0 || !strings.Contains(errOut, "its 11 examples pass") || !strings.Contains(out, `{"not_taken":"limited","retry_after":2}`) {
+		t.Errorf("one that ships: %d %s %s", code, out, errOut)
+	}
+	_, source, _ := offline(t, "", "dialect", "show", "harbourline")
+	file := filepath.Join(t.TempDir(), "mine.yaml")
+	for name, tt := range map[string]struct {
+		from, to string
+		code     int
+		says     string
+	}{
+		"as it ships":            {"", "", 0, "examples pass"},
+		"an example that fails":  {"LANDED: delivered", "LANDED: enroute", 3, "1 of 11 examples are not read as they say"},
+		"an expression in error": {".body.outcome ==", ".body.outcome == (", 3, "mine.yaml:"},
+		"a field nobody knows":   {"reference: honoured", "referense: honoured", 3, "referense"},
+	} {
+		if err := os.WriteFile(file, []byte(strings.Replace(source, tt.from, tt.to, 1)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if code, out, errOut := offline(t, "", "dialect", "check", file); code != tt.code || !strings.Contains(errOut, tt.says) {
+			t.Errorf("%s: %d, want %d and %q\n%s%s", name, code, tt.code, tt.says, out, errOut)
+		}
+	}
+	if code, out, _ := offline(t, "", "dialect", "list"); code != 0 || !strings.Contains(out, "harbourline") {
+		t.Errorf("list: %d %s", code, out)
+	}
+	if code, _, errOut := offline(t, "", "dialect", "check", "nothing"); code != 2 || !strings.Contains(errOut, "does not ship") {
+		t.Errorf("one that is none: %d %s", code, errOut)
+	}
+}
+
 func TestUnknownHasItsExitCode(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline(func(n *client.NewGateway) { n.GiveUpAfter = "2s" })

@@ -34,8 +34,14 @@ func TestShippedDialectsPlayTheirExamples(t *testing.T) {
 	}
 	for _, file := range files {
 		d := load(t, strings.TrimSuffix(filepath.Base(file), ".yaml"))
-		if n, err := d.Play(); err != nil || n == 0 {
-			t.Errorf("%s: %d examples: %v", file, n, err)
+		played := d.Play()
+		for i, p := range played {
+			if p.Wrong != "" {
+				t.Errorf("%s: example %d, a %s, gives %v, want %v: %s", file, i+1, p.Kind, p.Got, p.Want, p.Wrong)
+			}
+		}
+		if len(played) == 0 {
+			t.Errorf("%s: there are no examples", file)
 		}
 	}
 }

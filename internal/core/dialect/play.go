@@ -7,23 +7,41 @@ import (
 	"time"
 )
 
-// Play reads every recorded example of the file and reports the first that
-// gives something else than it says. It returns how many there are.
-func (d *Dialect) Play() (int, error) {
+// Played is what came of one recorded example.
+type Played struct {
+	Kind   string // reply, answer or receipt
+	Status int    // 0 of a receipt
+	// Want is what the example says that it gives, Got what it gave.
+	Want, Got any
+	// Wrong is why it did not pass; empty if it did.
+	Wrong string
+}
+
+// Play reads every recorded example of the file, in order.
+func (d *Dialect) Play() []Played {
+	all := make([]Played, len(d.Examples))
 	for i, example := range d.Examples {
-		got, err := d.playOne(example)
-		if err != nil {
-			return len(d.Examples), fmt.Errorf("dialect %s: example %d: %w", d.Name, i+1, err)
+		p := &all[i]
+		switch {
+		case example.Reply != nil:
+			p.Kind, p.Status = "reply", example.Reply.Status
+		case example.Answer != nil:
+			p.Kind, p.Status = "answer", example.Answer.Status
+		case example.Receipt != nil:
+			p.Kind = "receipt"
 		}
-		want, err := jsonValue(example.Gives)
-		if err != nil {
-			return len(d.Examples), fmt.Errorf("dialect %s: example %d: %w", d.Name, i+1, err)
+		var err error
+		if p.Got, err = d.playOne(example); err == nil {
+			p.Want, err = jsonValue(example.Gives)
 		}
-		if !reflect.DeepEqual(got, want) {
-			return len(d.Examples), fmt.Errorf("dialect %s: example %d gives %v, expected %v", d.Name, i+1, got, want)
+		switch {
+		case err != nil:
+			p.Wrong = err.Error()
+		case !reflect.DeepEqual(p.Got, p.Want):
+			p.Wrong = "it gives something else"
 		}
 	}
-	return len(d.Examples), nil
+	return all
 }
 
 func (d *Dialect) playOne(example Example) (any, error) {
