@@ -12,22 +12,24 @@ function List({ list }: { list: PriceList }) {
   const places = (amount: string) => (amount.split(".")[1] ?? "").length;
   const most = Math.max(0, ...list.prices.map((p) => places(p.price)));
   return (
-    <Table className="w-auto dense">
-      <thead><tr><th>Country</th><th>Numbers</th><th>Kind</th><th className="text-end">Price</th><th /><th>For a</th><th>From</th></tr></thead>
-      <tbody>
-        {list.prices.map((p) => (
-          <tr key={p.country + p.prefix + p.kind + p.from}>
-            <td className="mono">{p.country === "*" ? "all others" : p.country}</td>
-            <td className="mono">{p.prefix ? `+${p.prefix}…` : <span className="quiet">all</span>}</td>
-            <td>{p.kind || <span className="quiet">all</span>}</td>
-            <td className="mono text-end">{p.price + "\u2007".repeat(most - places(p.price))}</td>
-            <td>{p.currency}</td>
-            <td>{p.per}</td>
-            <td>{p.from ? p.from.slice(0, 10) : <span className="quiet">always</span>}</td>
-          </tr>
-        ))}
-      </tbody>
-    </Table>
+    <div className="table-responsive">
+      <Table className="w-auto dense">
+        <thead><tr><th>Country</th><th>Numbers</th><th>Kind</th><th className="text-end">Price</th><th /><th>For a</th><th>From</th></tr></thead>
+        <tbody>
+          {list.prices.map((p) => (
+            <tr key={p.country + p.prefix + p.kind + p.from}>
+              <td className="mono">{p.country === "*" ? "all others" : p.country}</td>
+              <td>{p.prefix ? <span className="mono">+{p.prefix}…</span> : <span className="quiet">all</span>}</td>
+              <td>{p.kind || <span className="quiet">all</span>}</td>
+              <td className="mono text-end">{p.price + "\u2007".repeat(most - places(p.price))}</td>
+              <td>{p.currency}</td>
+              <td>{p.per}</td>
+              <td className="text-nowrap">{p.from ? p.from.slice(0, 10) : <span className="quiet">always</span>}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </div>
   );
 }
 
