@@ -118,8 +118,10 @@ func (n Number) Details() Details {
 	if zones, err := phonenumbers.GetTimezonesForNumber(plan); err == nil {
 		d.TimeZones = slices.DeleteFunc(zones, func(z string) bool { return z == phonenumbers.UNKNOWN_TIMEZONE })
 	}
-	if region, err := phonenumbers.GetGeocodingForNumber(plan, "en"); err == nil && region != d.CountryName {
-		d.Region = region
+	if d.Line == Fixed || d.Line == Either { // others are at home nowhere
+		if region, err := phonenumbers.GetGeocodingForNumber(plan, "en"); err == nil && region != d.CountryName {
+			d.Region = region
+		}
 	}
 	if f, ok := fiction(n); ok {
 		d.Fictional = f.by

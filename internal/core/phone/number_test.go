@@ -102,7 +102,7 @@ func TestDetails(t *testing.T) {
 		"+19995550100":  {Country: "US", CountryName: "United States", Line: Either, Fictional: "NANPA", Display: "+1 999-555-0100"},
 		"+61491570006":  {Country: "AU", CountryName: "Australia", Line: Mobile, Fictional: "ACMA", Display: "+61 491 570 006"},
 		"+390612345678": {Country: "IT", CountryName: "Italy", Region: "Rome", Line: Fixed, Display: "+39 06 1234 5678"},
-		"+882161234567": {Country: "001", CountryName: "no country", Region: "World", Line: Other, Display: "+882 16 123 4567"},
+		"+882161234567": {Country: "001", CountryName: "no country", Line: Other, Display: "+882 16 123 4567"},
 	} {
 		n, err := Parse(in)
 		got := n.Details()
