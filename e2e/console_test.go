@@ -60,6 +60,13 @@ func open(t testing.TB) *browser {
 	return b
 }
 
+// addresses lists every address that was asked for.
+func (b *browser) addresses() []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return slices.Clone(b.asked)
+}
+
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
 	if err := chromedp.Do(b.ctx, steps...); err != nil {
@@ -317,7 +324,7 @@ func TestConsoleKeepsTheBook(t *testing.T) {
 	if m := h.send(client.Draft{To: "+447700900123", Text: "x"}); m.Price == nil || m.Price.String() != "0.04 EUR" {
 		t.Errorf("a message costs %v", m.Price)
 	}
-	for _, address := range b.asked {
+	for _, address := range b.addresses() {
 		if !strings.HasPrefix(address, h.URL) && !strings.HasPrefix(address, "data:") && !strings.HasPrefix(address, "blob:") {
 			t.Errorf("the console asked for %s", address)
 		}

@@ -114,20 +114,23 @@ func (h *house) start(listen string) {
 	}
 	h.cmd = cmd
 	lines := bufio.NewScanner(out)
-	for h.URL = ""; h.URL == "" && lines.Scan(); {
+	at := ""
+	for at == "" && lines.Scan() {
 		line := strings.TrimSpace(lines.Text())
 		if strings.HasPrefix(line, "pigeon_") {
 			h.Key = line
 		}
 		if url, ok := strings.CutPrefix(line, "Calm Pigeon answers at "); ok {
-			h.URL = url
+			at = url
 		}
 	}
-	if h.URL == "" || h.Key == "" {
+	if at == "" || h.Key == "" {
 		h.t.Fatalf("the service did not come up: %v\n%s", lines.Err(), h.said())
 	}
 	go io.Copy(io.Discard, out)
-	h.Client = client.New(h.URL, h.Key)
+	if at != h.URL { // whoever uses it just now goes on with it after a restart
+		h.URL, h.Client = at, client.New(at, h.Key)
+	}
 }
 
 // listen is where it listens, to start it there again.
