@@ -3,6 +3,7 @@ package main
 
 import (
 	"os"
+	_ "time/tzdata" // quiet hours are local, also where the system knows no zones
 
 	"calmpigeon.example/internal/cli"
 )
