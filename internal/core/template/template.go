@@ -229,7 +229,10 @@ func (t *Template) Check() error {
 		case r.Wording == "":
 			return wrong("registered in "+r.Country+" without its wording", "the wording as it is registered, with {} for what may vary")
 		}
-		t.Registered[i].worded = r.pattern()
+		// Many long gaps make an expression that is too large.
+		if t.Registered[i].worded, err = r.pattern(); err != nil {
+			return wrong("registered in "+r.Country+" with a wording that cannot be matched", "fewer or shorter gaps such as {30}")
+		}
 	}
 	return nil
 }
@@ -418,7 +421,7 @@ var vary = regexp.MustCompile(`\{(\d{0,3})\}`)
 
 // pattern is what a text must be like to be worded as registered. Go's
 // expressions take time in proportion to the text, whatever the wording.
-func (r Registration) pattern() *regexp.Regexp {
+func (r Registration) pattern() (*regexp.Regexp, error) {
 	var b strings.Builder
 	b.WriteString(`(?s)\A`)
 	at := 0
@@ -433,5 +436,5 @@ func (r Registration) pattern() *regexp.Regexp {
 		at = m[1]
 	}
 	b.WriteString(regexp.QuoteMeta(r.Wording[at:]) + `\z`)
-	return regexp.MustCompile(b.String())
+	return regexp.Compile(b.String())
 }
