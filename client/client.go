@@ -163,6 +163,47 @@ func (c *Client) Gateway(ctx context.Context, name string) (Gateway, error) {
 	return g, c.call(ctx, "GET", "/v1/gateways/"+url.PathEscape(name), nil, nil, &g)
 }
 
+// ChangeGateway changes what is set of a gateway.
+func (c *Client) ChangeGateway(ctx context.Context, name string, n GatewayChange) (Gateway, error) {
+	var g Gateway
+	return g, c.call(ctx, "PATCH", "/v1/gateways/"+url.PathEscape(name), nil, n, &g)
+}
+
+// PauseGateway lets nothing more go through a gateway until it is resumed.
+func (c *Client) PauseGateway(ctx context.Context, name, why string) (Gateway, error) {
+	var g Gateway
+	return g, c.call(ctx, "POST", "/v1/gateways/"+url.PathEscape(name)+"/pause", nil, Pause{why}, &g)
+}
+
+// ResumeGateway ends a pause.
+func (c *Client) ResumeGateway(ctx context.Context, name string) (Gateway, error) {
+	var g Gateway
+	return g, c.call(ctx, "POST", "/v1/gateways/"+url.PathEscape(name)+"/resume", nil, nil, &g)
+}
+
+// RemoveGateway takes a gateway out of use.
+func (c *Client) RemoveGateway(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", "/v1/gateways/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// Routes returns all routes.
+func (c *Client) Routes(ctx context.Context) (Routes, error) {
+	var r Routes
+	return r, c.call(ctx, "GET", "/v1/routes", nil, nil, &r)
+}
+
+// PutRoutes puts routes in the place of all that are there.
+func (c *Client) PutRoutes(ctx context.Context, routes []Route) (Routes, error) {
+	var r Routes
+	return r, c.call(ctx, "PUT", "/v1/routes", nil, Routes{Routes: routes}, &r)
+}
+
+// Inbound lists what people wrote, the newest first.
+func (c *Client) Inbound(ctx context.Context, cursor string) (InboundPage, error) {
+	var p InboundPage
+	return p, c.call(ctx, "GET", "/v1/inbound?cursor="+url.QueryEscape(cursor), nil, nil, &p)
+}
+
 // AddGateway adds a gateway.
 func (c *Client) AddGateway(ctx context.Context, n NewGateway) (Gateway, error) {
 	var g Gateway

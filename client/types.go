@@ -26,6 +26,8 @@ type Draft struct {
 	// Cure is how far characters may be replaced to save segments: off, safe or
 	// strong. The template's, else the key's, if it is empty.
 	Cure string `json:"cure,omitempty"`
+	// Flash shows the text at once and does not keep it, where the gateway can.
+	Flash bool `json:"flash,omitempty"`
 	// DryRun makes every check and sends nothing; see [Client.Rehearse].
 	DryRun bool `json:"dry_run,omitempty"`
 }
@@ -55,8 +57,10 @@ type Message struct {
 	SettledAt  *time.Time `json:"settled_at"`
 	Country    string     `json:"country"`
 	Template   string     `json:"template"`
-	Given      string     `json:"given"`           // the text before characters were replaced; empty if none were
-	Price      *Money     `json:"price"`           // nil: not known
+	Given      string     `json:"given"` // the text before characters were replaced; empty if none were
+	Price      *Money     `json:"price"` // nil: not known
+	Flash      bool       `json:"flash"`
+	Route      string     `json:"route"`           // empty if none fits
 	Parts      []Part     `json:"parts,omitempty"` // its segments; of one message only
 	Room       int        `json:"room,omitempty"`  // units that a segment holds; of one message only
 	Warnings   []Warning  `json:"warnings,omitempty"`
@@ -79,6 +83,8 @@ type Evidence struct {
 	Code       string     `json:"code"`
 	Note       string     `json:"note"`
 	GatewayAt  *time.Time `json:"gateway_at"`
+	Segments   int        `json:"segments"` // as the gateway counts them; 0: not said
+	Charge     *Money     `json:"charge"`   // nil: not said
 	HasRaw     bool       `json:"has_raw"`
 	Raw        *Exchange  `json:"raw,omitempty"`
 }
@@ -116,19 +122,46 @@ type Tally struct {
 
 // Gateway is a gateway in use. Its secrets are never shown.
 type Gateway struct {
-	ID          string    `json:"id"`
-	Name        string    `json:"name"`
-	Dialect     string    `json:"dialect"`
-	About       string    `json:"about"`
-	Address     string    `json:"address"`
-	Secrets     []string  `json:"secrets"` // their names
-	PerSecond   int       `json:"per_second"`
-	InFlight    int       `json:"in_flight"`
-	AskAfter    string    `json:"ask_after"`
-	GiveUpAfter string    `json:"give_up_after"`
-	Timeout     string    `json:"timeout"`
-	Reference   string    `json:"reference"`
-	CreatedAt   time.Time `json:"created_at"`
+	ID             string        `json:"id"`
+	Name           string        `json:"name"`
+	Dialect        string        `json:"dialect"`
+	About          string        `json:"about"`
+	Address        string        `json:"address"`
+	Secrets        []string      `json:"secrets"`    // their names
+	PerSecond      int           `json:"per_second"` // at most
+	PerMinute      int           `json:"per_minute"` // at most; 0: not limited
+	PerDay         int           `json:"per_day"`    // at most in 24 hours; 0: not limited
+	InFlight       int           `json:"in_flight"`
+	Recipients     int           `json:"recipients"` // messages a request, at most
+	AskAfter       string        `json:"ask_after"`
+	GiveUpAfter    string        `json:"give_up_after"`
+	Timeout        string        `json:"timeout"`
+	Reference      string        `json:"reference"`
+	Currency       string        `json:"currency"`
+	Senders        []string      `json:"senders"`     // leased from it
+	LowBalance     string        `json:"low_balance"` // below which it warns; empty: never
+	CanTellBalance bool          `json:"can_tell_balance"`
+	Health         GatewayHealth `json:"health"`
+	CreatedAt      time.Time     `json:"created_at"`
+}
+
+// GatewayHealth is how a gateway fares.
+type GatewayHealth struct {
+	State    string     `json:"state"` // working, resting or paused
+	Since    *time.Time `json:"since"`
+	Until    *time.Time `json:"until"` // when it is tried again
+	Cause    string     `json:"cause"`
+	Why      string     `json:"why"`
+	Advice   string     `json:"advice"`
+	Balance  *Balance   `json:"balance"` // nil: not known
+	Warnings []string   `json:"warnings"`
+}
+
+// Balance is what is left on an account.
+type Balance struct {
+	Amount   string    `json:"amount"`
+	Currency string    `json:"currency"` // empty if nobody says
+	At       time.Time `json:"at"`
 }
 
 // NewGateway is a gateway to be added: Dialect names one that ships, or
@@ -140,10 +173,81 @@ type NewGateway struct {
 	Address     string            `json:"address"`
 	Secrets     map[string]string `json:"secrets,omitempty"`
 	PerSecond   int               `json:"per_second,omitempty"`
+	PerMinute   int               `json:"per_minute,omitempty"`
+	PerDay      int               `json:"per_day,omitempty"`
 	InFlight    int               `json:"in_flight,omitempty"`
 	AskAfter    string            `json:"ask_after,omitempty"`
 	GiveUpAfter string            `json:"give_up_after,omitempty"`
 	Timeout     string            `json:"timeout,omitempty"`
+	Currency    string            `json:"currency,omitempty"`
+	Senders     []string          `json:"senders,omitempty"`
+	LowBalance  string            `json:"low_balance,omitempty"`
+}
+
+// GatewayChange is what is to be changed of a gateway. What is left out stays.
+type GatewayChange struct {
+	Dialect     string            `json:"dialect,omitempty"`
+	Source      string            `json:"source,omitempty"`
+	Address     *string           `json:"address,omitempty"`
+	Secrets     map[string]string `json:"secrets,omitempty"`
+	PerSecond   *int              `json:"per_second,omitempty"`
+	PerMinute   *int              `json:"per_minute,omitempty"`
+	PerDay      *int              `json:"per_day,omitempty"`
+	InFlight    *int              `json:"in_flight,omitempty"`
+	AskAfter    string            `json:"ask_after,omitempty"`
+	GiveUpAfter string            `json:"give_up_after,omitempty"`
+	Timeout     string            `json:"timeout,omitempty"`
+	Currency    *string           `json:"currency,omitempty"`
+	Senders     *[]string         `json:"senders,omitempty"`
+	LowBalance  *string           `json:"low_balance,omitempty"`
+}
+
+// Pause says why a gateway is paused.
+type Pause struct {
+	Why string `json:"why,omitempty"`
+}
+
+// Route says for which messages it is and through which gateways they go. Empty
+// lists stand for all.
+type Route struct {
+	Name      string   `json:"name"`
+	Countries []string `json:"countries"`
+	Prefixes  []string `json:"prefixes"`
+	Kinds     []string `json:"kinds"`
+	Senders   []string `json:"senders"`
+	Gateways  []Leg    `json:"gateways"`
+}
+
+// Leg is one gateway of a route. With weights each takes its share, without
+// them the order counts.
+type Leg struct {
+	Gateway string `json:"gateway"`
+	Weight  int    `json:"weight,omitempty"`
+}
+
+// Routes are all routes, in the order in which they are tried.
+type Routes struct {
+	Routes    []Route    `json:"routes"`
+	ChangedAt *time.Time `json:"changed_at,omitempty"`
+	ChangedBy string     `json:"changed_by,omitempty"`
+}
+
+// Inbound is what somebody wrote to one of our senders, as the gateway gave it.
+type Inbound struct {
+	ID         string     `json:"id"`
+	Gateway    string     `json:"gateway"`
+	GatewayRef string     `json:"gateway_ref"`
+	From       string     `json:"from"`
+	To         string     `json:"to"`
+	Text       string     `json:"text"`
+	At         *time.Time `json:"at"` // as the gateway says
+	ReceivedAt time.Time  `json:"received_at"`
+}
+
+// InboundPage is a part of a list of inbound messages, the newest first.
+type InboundPage struct {
+	Items []Inbound `json:"items"`
+	Next  string    `json:"next"`
 }
 
 // Sender is a sender in use and what is known of it.

@@ -140,7 +140,7 @@ func TestRehearseThenSend(t *testing.T) {
 	if m.Text != w.Text || m.Given != draft.Text || m.To != "+447700900123" || m.Country != "GB" || m.Price == nil || *m.Price != *r.Price || m.State != "delivered" {
 		t.Errorf("sent: %+v", m)
 	}
-	if note := m.Evidence[0].Note; !strings.Contains(note, "replaced (safe): ’ by ' ×1") {
+	if note := m.Evidence[0].Note; !strings.Contains(note, "Replaced (safe): ’ by ' ×1") {
 		t.Errorf("the evidence says %q", note)
 	}
 	if phones := h.Fleet.Phones.All("+447700900123", 5); len(phones) != 1 || phones[0].Texts[0].Text != w.Text {

@@ -75,6 +75,9 @@ func TestImportsRunDownwards(t *testing.T) {
 				}
 			}
 			for _, stranger := range strangers[name] {
+				if strings.HasSuffix(folder, "test") {
+					break // what sets tests up may know more
+				}
 				if ours == stranger || strings.HasPrefix(ours, stranger+"/") {
 					t.Errorf("%s imports %s: %s knows nothing of it", path, ours, name)
 				}

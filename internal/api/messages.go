@@ -35,7 +35,7 @@ func (a *API) send(c *gin.Context) {
 		return
 	}
 	d := intake.Draft{To: draft.To, Text: draft.Text, Sender: draft.Sender, Kind: draft.Kind, Reference: draft.Reference, Gateway: draft.Gateway,
-		ValidFor: draft.ValidFor, Country: draft.Country, Template: draft.Template, Fields: draft.Fields, Language: draft.Language, Cure: draft.Cure}
+		ValidFor: draft.ValidFor, Country: draft.Country, Template: draft.Template, Fields: draft.Fields, Language: draft.Language, Cure: draft.Cure, Flash: draft.Flash}
 	if draft.DryRun {
 		a.rehearse(c, d)
 		return
@@ -76,7 +76,7 @@ func (a *API) wire(m store.Message) client.Message {
 		State: string(m.State), Final: m.State.Final(), Cause: string(m.Cause), Rivals: []string{},
 		Encoding: m.Encoding, Units: m.Units, Segments: m.Segments, Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
 		Attempts: m.Attempts, CreatedAt: m.CreatedAt, ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
-		Country: m.Country, Template: m.Template, Given: m.Given,
+		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route,
 	}
 	if m.PriceMicros != nil {
 		w.Price = explain.Money(price.Of(*m.PriceMicros, m.Currency), true)
@@ -114,7 +114,7 @@ func (a *API) message(c *gin.Context) {
 		w.Evidence = append(w.Evidence, client.Evidence{
 			ID: e.ID.String(), At: e.At, Source: string(e.Source), Claim: string(e.Claim), Cause: string(e.Cause),
 			StateAfter: string(delivery.Fold(facts).State), Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
-			GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note, GatewayAt: e.GatewayAt,
+			GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note, GatewayAt: e.GatewayAt, Segments: e.Segments, Charge: charge(e),
 			HasRaw: e.ExchangeID != nil || e.ReceiptID != nil,
 		})
 		if e.GatewayID != nil {
@@ -128,6 +128,14 @@ func (a *API) message(c *gin.Context) {
 		}
 	}
 	c.JSON(http.StatusOK, w)
+}
+
+// charge is what a gateway says that it charged; nil if it does not.
+func charge(e store.Evidence) *client.Money {
+	if e.ChargeMicros == nil {
+		return nil
+	}
+	return &client.Money{Amount: explain.Amount(*e.ChargeMicros), Currency: e.ChargeCurrency}
 }
 
 // weighedFor is how a message's text was weighed.

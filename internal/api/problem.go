@@ -19,6 +19,7 @@ import (
 	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
+	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
 
@@ -69,6 +70,10 @@ func (a *API) refuse(c *gin.Context, err error) {
 		problem(c, http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")
 	case errors.Is(err, store.ErrNotFound):
 		problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
+	case errors.Is(err, roster.ErrInUse):
+		problem(c, http.StatusConflict, "in-use", "This is in use", strings.TrimSuffix(err.Error(), ": "+roster.ErrInUse.Error()))
+	case errors.Is(err, store.ErrChanged):
+		problem(c, http.StatusConflict, "changed", "Somebody else has changed this meanwhile", "Look at it again and repeat your change.")
 	case errors.Is(err, store.ErrExists):
 		problem(c, http.StatusConflict, "exists", "There is one already", err.Error())
 	case c.Request.Context().Err() != nil:

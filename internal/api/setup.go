@@ -2,21 +2,16 @@ package api
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"strings"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
-	"calmpigeon.example/dialects"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/courier"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/receipts"
-	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
 
@@ -68,71 +63,6 @@ func (a *API) setCookie(c *gin.Context, value string, seconds int) {
 
 func (a *API) session(c *gin.Context) {
 	c.JSON(http.StatusOK, client.Session{KeyName: keyOf(c).Name, PhoneURL: a.phoneURL})
-}
-
-func wireGateway(g *roster.Gateway) client.Gateway {
-	return client.Gateway{ID: g.ID.String(), Name: g.Name, Dialect: g.Gateway.Dialect, About: g.Dialect.About, Address: g.Address,
-		Secrets: g.Dialect.Secrets, PerSecond: g.PerSecond, InFlight: g.InFlight, AskAfter: g.AskAfter().String(),
-		GiveUpAfter: g.GiveUpAfter().String(), Timeout: g.Timeout().String(), Reference: string(g.Dialect.Reference), CreatedAt: g.CreatedAt}
-}
-
-func (a *API) gateways(c *gin.Context) {
-	l := client.List[client.Gateway]{Items: []client.Gateway{}}
-	for _, g := range a.engine.Roster.All() {
-		l.Items = append(l.Items, wireGateway(g))
-	}
-	c.JSON(http.StatusOK, l)
-}
-
-func (a *API) gateway(c *gin.Context) {
-	g := a.engine.Roster.ByName(c.Param("name"))
-	if g == nil {
-		a.refuse(c, store.ErrNotFound)
-		return
-	}
-	c.JSON(http.StatusOK, wireGateway(g))
-}
-
-func (a *API) addGateway(c *gin.Context) {
-	n, err := read[client.NewGateway](c)
-	if err != nil {
-		a.refuse(c, err)
-		return
-	}
-	setup := roster.Setup{Name: n.Name, Source: n.Source, Address: n.Address, Secrets: n.Secrets, PerSecond: n.PerSecond, InFlight: n.InFlight}
-	var faults fault.Faults
-	switch {
-	case (n.Dialect == "") == (n.Source == ""):
-		faults.Add("dialect", "either a name or a source is needed", "dialect, the name of one that ships, or source, a dialect file")
-	case n.Dialect != "":
-		source, err := dialects.Source(n.Dialect)
-		if err != nil {
-			faults.Add("dialect", fmt.Sprintf("%q does not ship", n.Dialect), "one of "+strings.Join(dialects.Names(), ", ")+", or a dialect file as source")
-		}
-		setup.Source = string(source)
-	}
-	for _, span := range []struct {
-		field, given string
-		to           *time.Duration
-	}{{"ask_after", n.AskAfter, &setup.AskAfter}, {"give_up_after", n.GiveUpAfter, &setup.GiveUp}, {"timeout", n.Timeout, &setup.Limit}} {
-		if span.given == "" {
-			continue
-		}
-		if *span.to, err = time.ParseDuration(span.given); err != nil || *span.to < time.Millisecond {
-			faults.Add(span.field, fmt.Sprintf("%q is not a time span", span.given), "a number and a unit, such as 10s, 5m or 48h")
-		}
-	}
-	if faults != nil {
-		a.refuse(c, faults)
-		return
-	}
-	g, err := a.engine.Roster.Add(c.Request.Context(), setup, a.engine.Now())
-	if err != nil {
-		a.refuse(c, err)
-		return
-	}
-	c.Header("Location", "/v1/gateways/"+g.Name)
-	c.JSON(http.StatusCreated, wireGateway(g))
 }
 
 func wireKey(k store.Key) client.Key {
@@ -195,7 +125,7 @@ func (a *API) receipt(c *gin.Context) {
 		Method: c.Request.Method, Query: strings.ToValidUTF8(c.Request.URL.RawQuery, ""), Header: header, Body: body})
 	switch {
 	case err == nil:
-		c.Data(answer.Status, "text/plain; charset=utf-8", []byte(answer.Body))
+		c.Data(answer.Status, answer.Type, []byte(answer.Body))
 	case errors.Is(err, receipts.ErrNobody):
 		problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
 	case errors.Is(err, receipts.ErrForged):

@@ -107,6 +107,15 @@ func Reading(given string, r phone.Reading) client.Number {
 	return n
 }
 
+// Amount is a number of millionths without its currency, which may be below
+// nothing.
+func Amount(micros int64) string {
+	if micros < 0 {
+		return "-" + Amount(-micros)
+	}
+	return price.Of(micros, "").Amount()
+}
+
 // Money is an amount, nil if it is not known.
 func Money(m price.Money, known bool) *client.Money {
 	if !known {

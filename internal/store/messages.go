@@ -54,6 +54,10 @@ type Message struct {
 	// PriceMicros is the price in millionths; nil if it is not known.
 	PriceMicros *int64 `json:"price_micros"`
 	Currency    string `json:"currency"`
+	// Fields are those of its template.
+	Fields map[string]any `json:"fields" gorm:"serializer:json"`
+	Flash  bool           `json:"flash"`
+	Route  string         `json:"route"` // the name of its route; empty if it has none
 }
 
 // Evidence is the record of one fact about a message. It is only ever added.
@@ -74,6 +78,14 @@ type Evidence struct {
 	GatewayAt  *time.Time      `json:"gateway_at"`
 	ExchangeID *uuid.UUID      `json:"exchange_id"`
 	ReceiptID  *uuid.UUID      `json:"receipt_id"`
+	Billed
+}
+
+// Billed is what a gateway says that it counted and charged.
+type Billed struct {
+	Segments       int    `json:"segments"`      // 0: not said
+	ChargeMicros   *int64 `json:"charge_micros"` // nil: not said
+	ChargeCurrency string `json:"charge_currency"`
 }
 
 // TableName names the table; evidence has no plural.
@@ -149,6 +161,9 @@ func (s *Store) Accept(ctx context.Context, set []Acceptance) ([]*Idempotency, e
 		var messages []Message
 		var evidence []Evidence
 		for i, a := range set {
+			if a.Message.Fields == nil {
+				a.Message.Fields = map[string]any{}
+			}
 			if a.Token != nil {
 				if winner := first[at(a.Token)]; winner.MessageID != a.Message.ID {
 					prior[i] = winner
@@ -249,12 +264,15 @@ func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message
 	if err != nil || len(late) == 0 {
 		return nil, nil, err
 	}
-	outcomes, err := s.fold(ctx, late)
+	outcomes, err := s.Known(ctx, late)
 	return late, outcomes, err
 }
 
-// fold works out messages from all their evidence, in their order.
-func (s *Store) fold(ctx context.Context, messages []Message) ([]delivery.Outcome, error) {
+// Known works out messages from all their evidence, in their order.
+func (s *Store) Known(ctx context.Context, messages []Message) ([]delivery.Outcome, error) {
+	if len(messages) == 0 {
+		return nil, nil
+	}
 	ids := make([]uuid.UUID, len(messages))
 	index := make(map[uuid.UUID]int, len(messages))
 	for i, m := range messages {
@@ -302,12 +320,26 @@ func (s *Store) Postpone(ctx context.Context, messages []Message) error {
 		WHERE m.id = n.id AND m.state = n.state AND m.attempts = n.attempts AND m.ask_at IS NOT NULL`, rows(messages)).Error
 }
 
+// Waiting locks messages that wait to be sent through a gateway and have a
+// route, and returns them with what is known of each. Call it within
+// [Store.Transact]; what a keeper is claiming just now is passed over.
+func (s *Store) Waiting(ctx context.Context, gateway uuid.UUID, most int) ([]Message, []delivery.Outcome, error) {
+	var waiting []Message
+	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE", Options: "SKIP LOCKED"}).Omit("text").
+		Where("gateway_id = ? AND state = 'queued' AND route <> ''", gateway).Order("lane, due_at").Limit(most).Find(&waiting).Error
+	if err != nil || len(waiting) == 0 {
+		return nil, nil, err
+	}
+	outcomes, err := s.Known(ctx, waiting)
+	return waiting, outcomes, err
+}
+
 // Append adds evidence and folds every message it speaks of anew, in one
 // transaction: the row always agrees with the evidence. plan is called for each
 // message with the outcome applied, to say what is to be done next. What is
 // returned are the messages as they are now; evidence about messages that do
 // not exist is left out.
-func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, plan func(before, after *Message)) ([]Message, error) {
+func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, plan func(before, after *Message, known delivery.Outcome)) ([]Message, error) {
 	if len(evidence) == 0 {
 		return nil, nil
 	}
@@ -338,14 +370,14 @@ func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, 
 		if err := insert(s.db, "evidence", known); err != nil {
 			return err
 		}
-		outcomes, err := s.fold(ctx, messages)
+		outcomes, err := s.Known(ctx, messages)
 		if err != nil {
 			return err
 		}
 		for i := range messages {
 			before, m := messages[i], &messages[i]
 			m.apply(outcomes[i], now)
-			plan(&before, m)
+			plan(&before, m, outcomes[i])
 		}
 		return s.update(messages)
 	})
@@ -466,7 +498,7 @@ func (s *Store) Hold(ctx context.Context, id uuid.UUID) (Message, delivery.Outco
 	if err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", id).First(&m).Error; err != nil {
 		return m, delivery.Outcome{}, found(err)
 	}
-	outcomes, err := s.fold(ctx, []Message{m})
+	outcomes, err := s.Known(ctx, []Message{m})
 	if err != nil {
 		return m, delivery.Outcome{}, err
 	}
@@ -481,10 +513,18 @@ func (s *Store) Timeline(ctx context.Context, message uuid.UUID) ([]Evidence, er
 	return timeline, err
 }
 
+// Matched is the message that a claim speaks of, and which submission of it.
+type Matched struct {
+	Message
+	Attempt int
+}
+
 // Match finds which messages claims speak of: by our reference, which is a
-// message's id, else by the gateway's own id. Several messages under one
-// gateway's id match none: it would be a guess.
-func (s *Store) Match(ctx context.Context, claims []Stray) (map[uuid.UUID]Message, error) {
+// message's id, else by the gateway's own id and, where that stands for several,
+// the number. What is left ambiguous matches none: it would be a guess. A
+// message that went through several gateways is matched for each of them, by
+// our reference.
+func (s *Store) Match(ctx context.Context, claims []Stray) (map[uuid.UUID]Matched, error) {
 	var ids []uuid.UUID
 	var refs []gatewayRef
 	for _, c := range claims {
@@ -495,7 +535,7 @@ func (s *Store) Match(ctx context.Context, claims []Stray) (map[uuid.UUID]Messag
 			refs = append(refs, gatewayRef{c.GatewayRef, c.GatewayID})
 		}
 	}
-	byID, byRef, twice := map[uuid.UUID]Message{}, map[string]Message{}, map[string]bool{}
+	byID, byRef := map[uuid.UUID]Message{}, map[string][]Message{}
 	var found []Message
 	if len(ids) > 0 {
 		if err := s.db.WithContext(ctx).Omit("text").Where("id = ANY(?::uuid[])", list(ids)).Find(&found).Error; err != nil {
@@ -512,23 +552,76 @@ func (s *Store) Match(ctx context.Context, claims []Stray) (map[uuid.UUID]Messag
 		}
 		for _, m := range found {
 			at := m.GatewayID.String() + m.GatewayRef
-			_, seen := byRef[at]
-			twice[at] = twice[at] || seen
-			byRef[at] = m
+			byRef[at] = append(byRef[at], m)
 		}
 	}
-	matched := map[uuid.UUID]Message{}
+	last, err := s.lastAttempts(ctx, byID)
+	if err != nil {
+		return nil, err
+	}
+	matched := map[uuid.UUID]Matched{}
 	for _, c := range claims {
-		at := c.GatewayID.String() + c.GatewayRef
 		if id, err := uuid.Parse(c.Reference); err == nil {
-			if m, ok := byID[id]; ok && m.GatewayID == c.GatewayID {
-				matched[c.ID] = m
+			m, ok := byID[id]
+			attempt, several := last[through{id, c.GatewayID}]
+			switch {
+			case ok && several:
+				matched[c.ID] = Matched{m, attempt}
+				continue
+			case ok && m.GatewayID == c.GatewayID:
+				matched[c.ID] = Matched{m, m.Attempts}
 				continue
 			}
 		}
-		if m, ok := byRef[at]; ok && !twice[at] {
-			matched[c.ID] = m
+		rivals := byRef[c.GatewayID.String()+c.GatewayRef]
+		if len(rivals) > 1 && c.ToNumber != "" {
+			rivals = slices.DeleteFunc(slices.Clone(rivals), func(m Message) bool { return !sameNumber(m.ToNumber, c.ToNumber) })
+		}
+		if len(rivals) == 1 {
+			matched[c.ID] = Matched{rivals[0], rivals[0].Attempts}
 		}
 	}
 	return matched, nil
+}
+
+// sameNumber reports whether a gateway's writing of a number stands for ours:
+// digits with or without what is written before them.
+func sameNumber(ours, theirs string) bool {
+	digits := strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, theirs)
+	return strings.TrimPrefix(digits, "00") == strings.TrimPrefix(ours, "+")
+}
+
+type through struct{ message, gateway uuid.UUID }
+
+// lastAttempts is, for messages that may have been submitted through several
+// gateways, the last submission through each.
+func (s *Store) lastAttempts(ctx context.Context, messages map[uuid.UUID]Message) (map[through]int, error) {
+	var several []uuid.UUID
+	for id, m := range messages {
+		if m.Attempts > 1 || m.Route != "" && m.Attempts == 1 {
+			several = append(several, id)
+		}
+	}
+	last := map[through]int{}
+	if len(several) == 0 {
+		return last, nil
+	}
+	var found []struct {
+		MessageID, GatewayID uuid.UUID
+		Attempt              int
+	}
+	err := s.db.WithContext(ctx).Raw(`SELECT message_id, gateway_id, max(attempt) AS attempt FROM evidence
+		WHERE message_id = ANY(?::uuid[]) AND claim = 'sending' GROUP BY message_id, gateway_id`, list(several)).Scan(&found).Error
+	if err != nil {
+		return nil, fmt.Errorf("matching by submission: %w", err)
+	}
+	for _, f := range found {
+		last[through{f.MessageID, f.GatewayID}] = f.Attempt
+	}
+	return last, nil
 }

@@ -42,6 +42,49 @@ type Stray struct {
 	ReceiptID  uuid.UUID      `json:"receipt_id"`
 	LookAt     *time.Time     `json:"look_at"`
 	Looks      int            `json:"looks"`
+	ToNumber   string         `json:"to_number"` // as the gateway writes it
+	Billed
+}
+
+// Inbound is what somebody wrote to one of our senders.
+type Inbound struct {
+	ID         uuid.UUID  `json:"id"`
+	GatewayID  uuid.UUID  `json:"gateway_id"`
+	ReceiptID  uuid.UUID  `json:"receipt_id"`
+	GatewayRef string     `json:"gateway_ref"`
+	FromNumber string     `json:"from_number"` // as the gateway writes them
+	ToNumber   string     `json:"to_number"`
+	Text       string     `json:"text"`
+	At         *time.Time `json:"at"`
+	ReceivedAt time.Time  `json:"received_at"`
+}
+
+// TableName names the table.
+func (Inbound) TableName() string { return "inbound" }
+
+// AddInbound keeps inbound messages. One that the gateway pushes again, under
+// the same id, is kept once.
+func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) error {
+	if len(inbound) == 0 {
+		return nil
+	}
+	err := s.db.WithContext(ctx).Exec("INSERT INTO inbound SELECT * FROM jsonb_populate_recordset(NULL::inbound, ?::jsonb) ON CONFLICT DO NOTHING", rows(inbound)).Error
+	if err != nil {
+		return fmt.Errorf("keeping %d inbound messages: %w", len(inbound), err)
+	}
+	return nil
+}
+
+// Inbound lists inbound messages, the newest first, from the one after the
+// cursor; the nil cursor starts at the newest.
+func (s *Store) Inbound(ctx context.Context, after uuid.UUID, most int) ([]Inbound, error) {
+	db := s.db.WithContext(ctx)
+	if after != uuid.Nil {
+		db = db.Where("id < ?", after)
+	}
+	var inbound []Inbound
+	err := db.Order("id DESC").Limit(most).Find(&inbound).Error
+	return inbound, err
 }
 
 // Exchange is a raw exchange with a gateway, its secrets masked.

@@ -10,6 +10,7 @@ import (
 
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/template"
 )
@@ -120,6 +121,36 @@ func (s *Store) Rules(ctx context.Context) ([]CountryRule, error) {
 	var rules []CountryRule
 	err := s.db.WithContext(ctx).Order("country").Find(&rules).Error
 	return rules, err
+}
+
+// Route is the record of a route.
+type Route struct {
+	Name      string      `gorm:"primaryKey" json:"name"`
+	Position  int         `json:"position"` // from 1; the first that fits counts
+	Route     route.Route `gorm:"serializer:json" json:"route"`
+	ChangedAt time.Time   `json:"changed_at"`
+	ChangedBy string      `json:"changed_by"`
+}
+
+// Routes lists the routes in the order in which they are tried.
+func (s *Store) Routes(ctx context.Context) ([]Route, error) {
+	var routes []Route
+	err := s.db.WithContext(ctx).Order("position").Find(&routes).Error
+	return routes, err
+}
+
+// PutRoutes stores routes in the place of all that are there: their order
+// matters, and half of them would be another order.
+func (s *Store) PutRoutes(ctx context.Context, routes []Route) error {
+	return s.Transact(ctx, func(s *Store) error {
+		if err := s.db.Exec("LOCK TABLE routes IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
+			return err
+		}
+		if err := s.db.Exec("DELETE FROM routes").Error; err != nil {
+			return err
+		}
+		return insert(s.db, "routes", routes)
+	})
 }
 
 // Template is the record of a template.

@@ -8,6 +8,8 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"calmpigeon.example/internal/core/delivery"
 )
 
 // Key is an API key. The key itself is shown once and kept nowhere.
@@ -37,6 +39,17 @@ type Gateway struct {
 	GiveUpMs       int64
 	TimeoutMs      int64
 	CreatedAt      time.Time `gorm:"autoCreateTime:false"`
+	PerMinute      int       // 0: not limited
+	PerDay         int       // 0: not limited
+	Currency       string    // of charges and balance, if the gateway does not say
+	Senders        []string  `gorm:"serializer:json"` // those leased from it
+	// LowBalanceMicros is the balance below which it warns; nil: never.
+	LowBalanceMicros *int64
+	PausedAt         *time.Time
+	PausedBy         string
+	PausedWhy        string
+	RemovedAt        *time.Time
+	Version          int // grows with every change
 }
 
 // create inserts one record; what names it must be new.
@@ -89,14 +102,41 @@ func changed(result *gorm.DB) error {
 
 // AddGateway stores a new gateway.
 func (s *Store) AddGateway(ctx context.Context, g Gateway) error {
+	g.Senders = append([]string{}, g.Senders...) // an empty list is a list
 	return create(s.db.WithContext(ctx), &g, "gateway "+g.Name)
 }
 
-// Gateways lists all gateways, the oldest first.
+// Gateways lists all gateways, the oldest first, also those that were removed:
+// receipts for what they carried may still come.
 func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
 	var gateways []Gateway
 	err := s.db.WithContext(ctx).Order("id").Find(&gateways).Error
 	return gateways, err
+}
+
+// ChangeGateway writes a gateway anew, if it still is what it was when it was
+// read; [ErrChanged] otherwise. Its name, dialect and identity stay.
+func (s *Store) ChangeGateway(ctx context.Context, g Gateway) error {
+	g.Version++
+	result := s.db.WithContext(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
+		Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)
+	if result.Error == nil && result.RowsAffected == 0 {
+		return ErrChanged
+	}
+	return result.Error
+}
+
+// Unsettled counts messages of a gateway that wait to be sent or of which more
+// is to be heard.
+func (s *Store) Unsettled(ctx context.Context, gateway uuid.UUID) (n int64, err error) {
+	var open []delivery.State
+	for _, state := range delivery.States {
+		if !state.Final() {
+			open = append(open, state)
+		}
+	}
+	err = s.db.WithContext(ctx).Model(&Message{}).Where("gateway_id = ? AND state IN ?", gateway, open).Count(&n).Error
+	return n, err
 }
 
 // Lease is what came of asking to keep a gateway.

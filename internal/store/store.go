@@ -26,6 +26,7 @@ var migrations embed.FS
 var (
 	ErrNotFound = errors.New("not found")
 	ErrExists   = errors.New("exists already")
+	ErrChanged  = errors.New("somebody else has changed it meanwhile")
 )
 
 // Store reads and writes the records. It is safe for concurrent use.

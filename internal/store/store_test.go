@@ -148,7 +148,7 @@ func TestRowsAgreeWithEvidence(t *testing.T) {
 						Claim:  delivery.States[r.IntN(len(delivery.States))], GatewayRef: []string{"", "a", "b"}[r.IntN(3)]})
 				}
 				set = append(set, Evidence{ID: NewID(), MessageID: NewID(), At: now(), Source: delivery.Receipt, Claim: delivery.Delivered}) // of no message
-				if _, err := s.Append(context.Background(), now(), set, func(_, _ *Message) {}); err != nil {
+				if _, err := s.Append(context.Background(), now(), set, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -199,7 +199,7 @@ func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 					for _, m := range claimed {
 						evidence = append(evidence, Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Own, Claim: delivery.Sending, Attempt: 1})
 					}
-					_, err = s.Append(context.Background(), now(), evidence, func(_, _ *Message) {})
+					_, err = s.Append(context.Background(), now(), evidence, func(_, _ *Message, _ delivery.Outcome) {})
 					return err
 				})
 				if err != nil {
@@ -315,7 +315,7 @@ func TestMatch(t *testing.T) {
 		claim(gateway, "g-1", ""), claim(gateway, "", b.ID.String()), claim(gateway, "g-2", ""),
 		claim(other, "g-1", ""), claim(other, "", a.ID.String()), claim(gateway, "g-9", "no uuid"), claim(gateway, "g-1", uuid.NewString()),
 	}
-	matched := must[map[uuid.UUID]Message](t)(s.Match(t.Context(), claims))
+	matched := must[map[uuid.UUID]Matched](t)(s.Match(t.Context(), claims))
 	want := []uuid.UUID{a.ID, b.ID, uuid.Nil /* two messages: a guess */, uuid.Nil, uuid.Nil /* of another gateway */, uuid.Nil, a.ID}
 	for i, c := range claims {
 		if got := matched[c.ID].ID; got != want[i] {

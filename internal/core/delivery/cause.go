@@ -19,6 +19,7 @@ const (
 	CredentialsRefused Cause = "credentials_refused"
 	GatewayFault       Cause = "gateway_fault"
 	TooLate            Cause = "too_late"
+	Unfit              Cause = "unfit"
 	Unspecified        Cause = "unspecified"
 )
 
@@ -57,6 +58,7 @@ var advice = []Advice{
 	{CredentialsRefused, true, User, "The gateway did not accept the key. Check which kind of key it asks for and set it again."},
 	{GatewayFault, true, Us, "The gateway had a fault of its own. It will be tried again."},
 	{TooLate, false, User, "The time in which this text was of use was over before it could go."},
+	{Unfit, false, User, "The gateway has no way to carry such a text. Send it through another gateway, or change the dialect file."},
 	{Unspecified, true, NobodyKnows, "The gateway gave no reason. Look at its raw answer, or ask it with the reference shown."},
 }
 

@@ -1,33 +1,53 @@
 // Package dialect reads dialect files and speaks as they say.
 //
 // A dialect file is YAML. It describes how one kind of gateway is spoken to:
-// how a text is submitted, and how replies, receipts and the answers to status
-// queries are read. Whatever a gateway sends becomes one JSON value, and every
+// how texts are submitted, how replies, receipts, inbound messages and
+// statements are read, how the gateway is asked about messages and about its
+// balance. Whatever a gateway sends becomes one JSON value, and every
 // expression that builds a request or reads an answer is written in jq. No
 // gateway needs code.
 //
-// A submission's expression sees the message:
+// # What expressions see
 //
-//	{id, to, sender, text, kind, encoding, segments, receipt_url, valid_for}
+// A request's expressions see the message that it carries:
 //
-// where id is our reference and valid_for is in seconds. The expressions of a
-// reply see {status, headers, body, raw}; those of a receipt {method, query,
-// headers, body, raw}. Header names are in small letters. A body of JSON or
-// of a form is an object, any other a string.
+//	{id, to, sender, text, text_hex, kind, encoding, segments, flash,
+//	 receipt_url, valid_for, country, national, template, registration,
+//	 fields, gateway_ref, secrets, time}
 //
-// What is read is an object, or several, with any of
+// id is our reference, to the number as the file's number says, text_hex the
+// text as UTF-16BE in hexadecimal, valid_for is in seconds, national the number
+// as it is dialled within its country, time in seconds since 1970. Of a request
+// that carries several messages these are the first one's (valid_for is the
+// shortest), and messages is the list of all. A sender that is a number is
+// written as the file's number says, too.
 //
-//	{reference, gateway_ref, state, cause, code, note, segments, part, parts, at}
+// Those of a reply see {status, headers, body, raw}; those of a receipt or an
+// inbound message {method, query, headers, body, raw}; those of a statement
+// one line of it, an object of its columns. Header names are in small letters.
+// A body of JSON, of XML or of a form is a value of its own, any other a
+// string; see [bodyValue].
 //
-// A code is looked up in the file's table of codes; a state that is given
-// outright wins over it.
+// # What is read
+//
+// An object, or several, one for each message that is spoken of, with any of
+//
+//	{reference, gateway_ref, to, index, state, cause, code, note, segments,
+//	 part, parts, charge, at, not_taken, absent}
+//
+// A message is told by our reference, the gateway's own id, its number, or its
+// place in the request, counted from 0. A code is looked up in the file's table
+// of codes; a state that is given outright wins over it.
 package dialect
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/smstext"
 )
 
@@ -38,13 +58,18 @@ type Dialect struct {
 	Secrets   []string        `yaml:"secrets"`
 	Number    NumberForm      `yaml:"number"`
 	Reference Reference       `yaml:"reference"`
+	Takes     Takes           `yaml:"takes"`
 	Limits    Limits          `yaml:"limits"`
 	Segments  Segments        `yaml:"segments"`
 	Timeout   Duration        `yaml:"timeout"`
 	Silence   Silence         `yaml:"silence"`
+	Token     *Call           `yaml:"token"`
 	Submit    Call            `yaml:"submit"`
-	Receipt   *ReceiptRule    `yaml:"receipt"`
+	Receipt   *PushRule       `yaml:"receipt"`
+	Inbound   *PushRule       `yaml:"inbound"`
 	Query     *Call           `yaml:"query"`
+	Balance   *Call           `yaml:"balance"`
+	Statement *StatementRule  `yaml:"statement"`
 	Codes     map[string]Code `yaml:"codes"`
 	Examples  []Example       `yaml:"examples"`
 }
@@ -54,10 +79,14 @@ type NumberForm string
 
 // The forms of +447700900123.
 const (
-	E164   NumberForm = "e164"   // +447700900123
-	Digits NumberForm = "digits" // 447700900123
-	Zeros  NumberForm = "00"     // 00447700900123
+	E164     NumberForm = "e164"     // +447700900123
+	Digits   NumberForm = "digits"   // 447700900123
+	Zeros    NumberForm = "00"       // 00447700900123
+	National NumberForm = "national" // 07700900123
+	TelURI   NumberForm = "tel"      // tel:+447700900123 (RFC 3966)
 )
+
+var numberForms = []NumberForm{E164, Digits, Zeros, National, TelURI}
 
 // Reference is what a gateway makes of the reference we send along.
 type Reference string
@@ -68,6 +97,51 @@ const (
 	Carried  Reference = "carried"  // it comes back in receipts, nothing more
 	NoRef    Reference = "none"     // there is no place for it
 )
+
+// Takes is what a gateway takes; what is left out is not limited.
+type Takes struct {
+	Kinds     []pace.Kind `yaml:"kinds"`
+	Countries []string    `yaml:"countries"`
+	// Senders: any, or leased from the gateway and listed when it is added.
+	Senders string `yaml:"senders"`
+	// Texts: any, or only those of templates registered with the gateway.
+	Texts string `yaml:"texts"`
+	// Flash: whether texts that are shown at once and not kept can be sent
+	// (TS 23.038 §4, class 0).
+	Flash bool `yaml:"flash"`
+}
+
+// What a gateway takes of senders and texts.
+const (
+	Any        = "any"
+	Leased     = "leased"
+	Registered = "registered"
+)
+
+// Case is a message that a gateway is asked to take.
+type Case struct {
+	Kind       pace.Kind
+	Country    string
+	Sender     string
+	Registered bool // its text comes of a template that is registered with the gateway
+	Flash      bool
+}
+
+// Refuses says why a message cannot be taken; empty if it can. Whether a sender
+// is leased is not known here.
+func (t Takes) Refuses(c Case) string {
+	switch {
+	case len(t.Kinds) > 0 && !slices.Contains(t.Kinds, c.Kind):
+		return fmt.Sprintf("it takes no %s messages", c.Kind)
+	case len(t.Countries) > 0 && c.Country != "" && !slices.Contains(t.Countries, c.Country):
+		return fmt.Sprintf("it does not reach %s, only %s", c.Country, strings.Join(t.Countries, ", "))
+	case t.Texts == Registered && !c.Registered:
+		return "it takes only texts of templates that are registered with it"
+	case c.Flash && !t.Flash:
+		return "it cannot send texts that are only flashed on the screen"
+	}
+	return ""
+}
 
 // Segments is how a gateway cuts long texts. The zero value is what nearly all
 // do: a reference of 8 bits and the default alphabet.
@@ -84,8 +158,18 @@ func (s Segments) Options() smstext.Options {
 // Limits are what a gateway allows.
 type Limits struct {
 	PerSecond int `yaml:"per_second"`
-	InFlight  int `yaml:"in_flight"`
+	PerMinute int `yaml:"per_minute"` // 0: not limited
+	PerDay    int `yaml:"per_day"`    // in any 24 hours; 0: not limited
+	InFlight  int `yaml:"in_flight"`  // requests
+	// Counting is what the limits count: messages or requests.
+	Counting string `yaml:"counting"`
 }
+
+// What limits can count.
+const (
+	Messages = "messages"
+	Requests = "requests"
+)
 
 // Silence is what to do when nothing is heard of a message.
 type Silence struct {
@@ -97,20 +181,60 @@ type Silence struct {
 
 // Call is a request and how its replies are read: the first rule that holds.
 type Call struct {
+	// Most is how many messages one request can carry or ask about.
+	Most int `yaml:"most"`
+	// Same names what all messages of a request must have in common.
+	Same    []string    `yaml:"same"`
 	Request RequestRule `yaml:"request"`
 	Reply   []ReplyRule `yaml:"reply"`
 }
 
-// RequestRule describes an HTTP request. Exactly one of Get and Post is set.
+// RequestRule describes an HTTP request. Exactly one of Get and Post is set,
+// and at most one of Form, JSON, XML and Text.
 type RequestRule struct {
-	Get    string `yaml:"get"`
-	Post   string `yaml:"post"`
-	Bearer string `yaml:"bearer"` // the secret that is sent as bearer token (RFC 6750)
-	JSON   Expr   `yaml:"json"`
+	Get     Path    `yaml:"get"`
+	Post    Path    `yaml:"post"`
+	Query   Expr    `yaml:"query"`
+	Headers Expr    `yaml:"headers"`
+	Form    Expr    `yaml:"form"`
+	JSON    Expr    `yaml:"json"`
+	XML     Expr    `yaml:"xml"`
+	Text    Expr    `yaml:"text"`
+	Charset Charset `yaml:"charset"` // of query, form and text
+	Bearer  string  `yaml:"bearer"`  // the secret that is sent as bearer token (RFC 6750)
+	Basic   *Basic  `yaml:"basic"`
+	Sign    *Sign   `yaml:"sign"`
+}
+
+// Charset is how characters are written in a query string, a form or a text.
+type Charset string
+
+// The charsets.
+const (
+	UTF8   Charset = "utf-8"
+	Latin1 Charset = "latin-1"
+)
+
+// Basic names the secrets of Basic authorization (RFC 7617).
+type Basic struct {
+	User     string `yaml:"user"`
+	Password string `yaml:"password"`
+}
+
+// Sign is an HMAC with SHA-256 over a described string. Over sees {method,
+// path, query, body, time, secrets}; what Headers and Query add to the request
+// sees signature besides.
+type Sign struct {
+	HMACSHA256 string `yaml:"hmac_sha256"` // the secret that keys it
+	Over       Expr   `yaml:"over"`
+	As         string `yaml:"as"` // hex or base64
+	Headers    Expr   `yaml:"headers"`
+	Query      Expr   `yaml:"query"`
 }
 
 // ReplyRule is what a reply means when a condition holds. Exactly one of Read,
-// Limited, Refused and Absent is set.
+// Limited, Refused, Absent and Token is set; Balance may be set besides, or
+// alone.
 type ReplyRule struct {
 	When Expr `yaml:"when"`
 	// Read yields one item for each message.
@@ -122,33 +246,57 @@ type ReplyRule struct {
 	Refused delivery.Cause `yaml:"refused"`
 	// Absent: the gateway knows no such message.
 	Absent bool `yaml:"absent"`
+	// Token yields {token, expires_in}, the latter in seconds.
+	Token Expr `yaml:"token"`
+	// Balance yields what is left: a number, or {amount, currency}.
+	Balance Expr `yaml:"balance"`
 }
 
-// ReceiptRule is how pushed receipts are proved, read and answered.
-type ReceiptRule struct {
+// PushRule is how what a gateway pushes is proved, read and answered: receipts
+// or inbound messages.
+type PushRule struct {
 	Genuine *Genuine `yaml:"genuine"`
-	Read    Expr     `yaml:"read"`
-	Answer  Answer   `yaml:"answer"`
+	// When tells those apart that come to the same address; all if not set.
+	When   Expr   `yaml:"when"`
+	Read   Expr   `yaml:"read"`
+	Answer Answer `yaml:"answer"`
 }
 
-// Genuine is how a receipt is proved to come from the gateway, besides the
-// secret in the address it is sent to: an HMAC in hexadecimal over the body.
+// Genuine is how what is pushed is proved to come from the gateway, besides the
+// secret in the address it is sent to. Each proof that is given must hold.
 type Genuine struct {
-	HMACSHA256 string `yaml:"hmac_sha256"` // the secret that keys it
-	Header     string `yaml:"header"`
+	HMACSHA256 string `yaml:"hmac_sha256"` // the secret that keys a signature with SHA-256
+	Header     string `yaml:"header"`      // that bears it
+	Over       Expr   `yaml:"over"`        // what is signed; the body if not set
+	As         string `yaml:"as"`          // hex or base64
+	Basic      *Basic `yaml:"basic"`
+	// Same yields two strings that must be equal, such as a field and a secret.
+	Same Expr `yaml:"same"`
 }
 
-// Answer is what a gateway wants to hear when it pushes a receipt.
+// Answer is what a gateway wants to hear when it pushes something.
 type Answer struct {
 	Status int    `yaml:"status"`
+	Type   string `yaml:"type"`
 	Body   string `yaml:"body"`
 }
 
-// Code is what a gateway's code means: a state's word alone, or a state with a
-// cause.
+// StatementRule is how a gateway's own list of what it carried is read, a line
+// at a time.
+type StatementRule struct {
+	// Request fetches it; it sees {from, until} (RFC 3339), secrets and time.
+	Request *RequestRule `yaml:"request"`
+	// Separator stands between the columns.
+	Separator string `yaml:"separator"`
+	Read      Expr   `yaml:"read"`
+}
+
+// Code is what a gateway's code means: a state's word alone, a state with a
+// cause, or that the message was not taken.
 type Code struct {
-	State delivery.State `yaml:"state"`
-	Cause delivery.Cause `yaml:"cause"`
+	State    delivery.State `yaml:"state"`
+	Cause    delivery.Cause `yaml:"cause"`
+	NotTaken delivery.Cause `yaml:"not_taken"`
 }
 
 // UnmarshalYAML takes a bare word for the state.
@@ -179,17 +327,25 @@ func (d *Duration) UnmarshalYAML(unmarshal func(any) error) error {
 	return nil
 }
 
-// Example is a recorded answer and what must be read from it.
+// Example is something recorded and what must be read from it: exactly one of
+// its fields besides Gives is set.
 type Example struct {
-	Reply   *ExampleReply  `yaml:"reply"`
-	Answer  *ExampleReply  `yaml:"answer"` // of a query
-	Receipt *ExampleReply  `yaml:"receipt"`
-	Gives   map[string]any `yaml:"gives"`
+	Reply     *Recorded `yaml:"reply"`
+	Answer    *Recorded `yaml:"answer"` // of a query
+	Receipt   *Recorded `yaml:"receipt"`
+	Inbound   *Recorded `yaml:"inbound"`
+	Token     *Recorded `yaml:"token"`
+	Balance   *Recorded `yaml:"balance"`
+	Statement *Recorded `yaml:"statement"`
+	// Gives is one object, or a list of them where several are read.
+	Gives any `yaml:"gives"`
 }
 
-// ExampleReply is a recorded reply, answer or receipt.
-type ExampleReply struct {
+// Recorded is a recorded reply or push.
+type Recorded struct {
 	Status  int               `yaml:"status"`
+	Method  string            `yaml:"method"`
+	Query   string            `yaml:"query"`
 	Headers map[string]string `yaml:"headers"`
 	Body    any               `yaml:"body"`
 }

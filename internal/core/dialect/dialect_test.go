@@ -51,7 +51,7 @@ func TestSubmitRequest(t *testing.T) {
 	to, _ := phone.Parse("+447700900123")
 	secrets := map[string]string{"api_key": "k-1", "receipt_secret": "s-1"}
 	m := Message{ID: "m-1", To: to, Sender: "Lanternholm", Text: "Berth <3> & \"more\"", ReceiptURL: "http://127.0.0.1/r", GatewayRef: "hl/1"}
-	r, err := d.SubmitRequest(m, secrets)
+	r, err := d.SubmitRequest([]Message{m}, Means{Secrets: secrets})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -62,7 +62,7 @@ func TestSubmitRequest(t *testing.T) {
 	if !d.CanAsk("hl/1") || d.CanAsk("") {
 		t.Error("a query by the gateway's id needs that id and nothing more")
 	}
-	if r, err := d.QueryRequest(m, secrets); err != nil || r.Path != "/v2/texts/hl%2F1" || r.Method != "GET" {
+	if r, err := d.QueryRequest([]Message{m}, Means{Secrets: secrets}); err != nil || r.Path != "/v2/texts/hl%2F1" || r.Method != "GET" {
 		t.Errorf("query %+v, %v", r, err)
 	}
 }
@@ -87,7 +87,7 @@ func TestGenuine(t *testing.T) {
 		"capital hex works": {strings.ToUpper(signature), string(body), true},
 	} {
 		in := Incoming{Header: map[string]string{"x-signature": tt.signature}, Body: []byte(tt.body)}
-		if got := d.Genuine(in, secrets); got != tt.want {
+		if got := d.Receipt.Proves(in, secrets); got != tt.want {
 			t.Errorf("%s: %v", name, got)
 		}
 	}
@@ -156,7 +156,7 @@ submit:
 		"a state that is only ours": {"dialect: x", "dialect: x\ncodes: {A: queued}", "accepted are [accepted enroute delivered"},
 		"a span without unit":       {"dialect: x", "dialect: x\ntimeout: 10", "not a time span"},
 		"no path":                   {"post: /send", "post: send", "expected it to start with /"},
-		"a number form of its own":  {"dialect: x", "dialect: x\nnumber: plus", "expected e164, digits or 00"},
+		"a number form of its own":  {"dialect: x", "dialect: x\nnumber: plus", "expected e164, digits, 00, national or tel"},
 		"YAML that is none":         {"dialect: x", "dialect: [x", "x.yaml:"},
 		"a name with capital":       {"dialect: x", "dialect: X", "expected a name of small letters"},
 	} {

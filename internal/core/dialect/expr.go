@@ -1,15 +1,12 @@
 package dialect
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"math"
 	"math/big"
-	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -18,10 +15,12 @@ import (
 )
 
 // An expression on a live reply may neither hang nor fill the memory: these
-// are far above what any honest reply needs.
+// are far above what any honest reply needs. The time is by the clock, and a
+// machine may be busy with other things.
 const (
-	exprTime    = 250 * time.Millisecond
+	exprTime    = 2 * time.Second
 	exprResults = 10_000
+	exprSize    = 8 << 20 // octets of all strings and keys, and 16 for each value
 )
 
 // Expr is a jq expression in a dialect file.
@@ -34,16 +33,23 @@ type Expr struct {
 // UnmarshalYAML reads and compiles the expression. A mistake in it is kept for
 // the check of the file, which knows the line.
 func (e *Expr) UnmarshalYAML(unmarshal func(any) error) error {
-	if err := unmarshal(&e.source); err != nil {
+	var source string
+	if err := unmarshal(&source); err != nil {
 		return err
 	}
-	query, err := gojq.Parse(e.source)
+	*e = compile(source)
+	return nil
+}
+
+func compile(source string) Expr {
+	e := Expr{source: source}
+	query, err := gojq.Parse(source)
 	if err != nil {
 		e.err = err
-		return nil
+		return e
 	}
 	e.code, e.err = gojq.Compile(query)
-	return nil
+	return e
 }
 
 func (e Expr) set() bool { return e.source != "" }
@@ -53,6 +59,7 @@ func (e Expr) all(input any) ([]any, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), exprTime)
 	defer cancel()
 	var values []any
+	left := exprSize
 	run := e.code.RunWithContext(ctx, input)
 	for {
 		value, more := run.Next()
@@ -68,7 +75,35 @@ func (e Expr) all(input any) ([]any, error) {
 		if values = append(values, value); len(values) > exprResults {
 			return nil, fmt.Errorf("jq %s: more than %d results", e.source, exprResults)
 		}
+		if left -= size(value, left); left < 0 {
+			return nil, fmt.Errorf("jq %s: its results are larger than %d octets", e.source, exprSize)
+		}
 	}
+}
+
+// size is about how much memory a value takes, counted up to a little more than
+// most.
+func size(value any, most int) int {
+	n := 16
+	switch v := value.(type) {
+	case string:
+		n += len(v)
+	case *big.Int:
+		n += v.BitLen() / 8
+	case []any:
+		for _, item := range v {
+			if n += size(item, most-n); n > most {
+				break
+			}
+		}
+	case map[string]any:
+		for key, item := range v {
+			if n += len(key) + size(item, most-n); n > most {
+				break
+			}
+		}
+	}
+	return n
 }
 
 // one runs the expression and returns the first value; nil if it yields none.
@@ -84,33 +119,6 @@ func (e Expr) one(input any) (any, error) {
 func (e Expr) holds(input any) (bool, error) {
 	value, err := e.one(input)
 	return err == nil && value != nil && value != false, err
-}
-
-// bodyValue makes one JSON value of a body: JSON and forms are objects, all
-// else is a string.
-func bodyValue(contentType string, body []byte) any {
-	if strings.HasPrefix(contentType, "application/x-www-form-urlencoded") {
-		if form, err := url.ParseQuery(string(body)); err == nil {
-			return valuesObject(form)
-		}
-	}
-	decoder := json.NewDecoder(bytes.NewReader(body))
-	decoder.UseNumber()
-	var value any
-	if err := decoder.Decode(&value); err == nil {
-		if _, err := decoder.Token(); err == io.EOF { // nothing may follow the value
-			return plain(value)
-		}
-	}
-	return strings.ToValidUTF8(string(body), "\uFFFD")
-}
-
-func valuesObject(values url.Values) map[string]any {
-	object := map[string]any{}
-	for name, all := range values {
-		object[name] = strings.Join(all, ",")
-	}
-	return object
 }
 
 // plain turns what Go decodes into what jq computes with. Whole numbers stay
@@ -142,14 +150,40 @@ func plain(value any) any {
 	return value
 }
 
+// flat writes a value as it stands in a query string, a form or a header: null
+// and what is missing are left out.
+func flat(value any) (words []string, err error) {
+	if list, ok := value.([]any); ok {
+		for _, item := range list {
+			some, err := flat(item)
+			if err != nil {
+				return nil, err
+			}
+			words = append(words, some...)
+		}
+		return words, nil
+	}
+	if value == nil {
+		return nil, nil
+	}
+	w, err := scalar(value)
+	return []string{w}, err
+}
+
 // word writes a value that stands for a word: ids and codes come as strings
 // and as numbers.
 func word(value any) (string, error) {
-	switch v := value.(type) {
-	case nil:
+	if value == nil {
 		return "", nil
+	}
+	w, err := scalar(value)
+	return cleanText(w), err
+}
+
+func scalar(value any) (string, error) {
+	switch v := value.(type) {
 	case string:
-		return cleanText(v), nil
+		return v, nil
 	case int:
 		return strconv.Itoa(v), nil
 	case *big.Int:
@@ -197,6 +231,25 @@ func moment(value any) time.Time {
 		return time.UnixMicro(int64(v * 1e6)).UTC()
 	}
 	return time.Time{}
+}
+
+// amount reads an amount of money in millionths: gateways write it as a number
+// or as a string, and a balance can be below nothing.
+func amount(value any) (micros int64, err error) {
+	w, err := scalar(value)
+	if err != nil || len(w) == 0 || len(w) > 24 || strings.Trim(w, "-+.0123456789") != "" {
+		return 0, fmt.Errorf("%v where an amount was expected", value)
+	}
+	r, ok := new(big.Rat).SetString(w)
+	if !ok {
+		return 0, fmt.Errorf("%v where an amount was expected", value)
+	}
+	r.Mul(r, big.NewRat(1_000_000, 1))
+	whole := new(big.Int).Quo(r.Num(), r.Denom()) // a fraction of a millionth is nothing
+	if !whole.IsInt64() {
+		return 0, fmt.Errorf("%v is more than can be counted", value)
+	}
+	return whole.Int64(), nil
 }
 
 // cleanText drops what a database cannot keep and limits what a gateway may

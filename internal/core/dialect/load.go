@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -12,8 +13,20 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/smstext"
 )
+
+const (
+	// requestMost is the largest number of messages of one request.
+	requestMost = 10_000
+	// tokenName is the name under which a fetched token can be used.
+	tokenName = "token"
+)
+
+// sharable is what the messages of a request can have in common.
+var sharable = []string{"sender", "text", "kind", "encoding", "country", "template", "flash"}
 
 // Load reads and checks a dialect. Every mistake is reported, each with name,
 // line, the place in the file and what was expected; name is what the source
@@ -25,32 +38,44 @@ func Load(name string, source []byte) (*Dialect, error) {
 	}
 	d := &Dialect{
 		Number: E164, Reference: NoRef,
+		Takes:   Takes{Senders: Any, Texts: Any},
 		Timeout: Duration(10 * time.Second),
-		Limits:  Limits{PerSecond: 10, InFlight: 4},
+		Limits:  Limits{PerSecond: 10, InFlight: 4, Counting: Messages},
 		Silence: Silence{AskAfter: Duration(time.Minute), GiveUpAfter: Duration(48 * time.Hour)},
 	}
 	if err := yaml.UnmarshalWithOptions(source, d, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("%s: %s", name, strings.TrimSpace(yaml.FormatError(err, false, true)))
 	}
-	c := &checker{name: name, file: file, d: d}
+	c := &checker{file: file, d: d}
 	c.dialect()
-	if len(c.errs) > 0 {
-		return nil, errors.Join(c.errs...)
+	if len(c.mistakes) > 0 {
+		slices.SortFunc(c.mistakes, func(a, b mistake) int {
+			return cmp.Or(cmp.Compare(a.line, b.line), strings.Compare(a.say, b.say))
+		})
+		errs := make([]error, len(c.mistakes))
+		for i, m := range c.mistakes {
+			errs[i] = fmt.Errorf("%s:%d: %s", name, m.line, m.say)
+		}
+		return nil, errors.Join(errs...)
 	}
 	return d, nil
 }
 
 // checker collects every mistake of a dialect file.
 type checker struct {
-	name string
-	file *ast.File
-	d    *Dialect
-	errs []error
+	file     *ast.File
+	d        *Dialect
+	mistakes []mistake
+}
+
+type mistake struct {
+	line int
+	say  string
 }
 
 // fail reports a mistake at a place, such as "submit.reply[1].read".
 func (c *checker) fail(place, format string, args ...any) {
-	c.errs = append(c.errs, fmt.Errorf("%s:%d: %s: %s", c.name, c.line(place), place, fmt.Sprintf(format, args...)))
+	c.mistakes = append(c.mistakes, mistake{c.line(place), place + ": " + fmt.Sprintf(format, args...)})
 }
 
 // line finds where a place stands in the file; of one that is missing, the
@@ -76,101 +101,290 @@ func (c *checker) dialect() {
 	if strings.Trim(d.Name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || d.Name == "" {
 		c.fail("dialect", "%q: expected a name of small letters, digits and hyphens", d.Name)
 	}
-	if !slices.Contains([]NumberForm{E164, Digits, Zeros}, d.Number) {
-		c.fail("number", "%q: expected e164, digits or 00", d.Number)
+	oneOf(c, "number", d.Number, numberForms...)
+	oneOf(c, "reference", d.Reference, Honoured, Carried, NoRef)
+	for i, name := range d.Secrets {
+		if name == tokenName && d.Token != nil {
+			c.fail(fmt.Sprintf("secrets[%d]", i), "%q is what the fetched token is called; expected another name", name)
+		}
 	}
-	if !slices.Contains([]Reference{Honoured, Carried, NoRef}, d.Reference) {
-		c.fail("reference", "%q: expected honoured, carried or none", d.Reference)
-	}
-	if d.Limits.PerSecond < 1 {
-		c.fail("limits.per_second", "%d: expected at least 1", d.Limits.PerSecond)
-	}
-	if d.Limits.InFlight < 1 || d.Limits.InFlight > 1000 {
-		c.fail("limits.in_flight", "%d: expected 1 to 1000", d.Limits.InFlight)
-	}
+	c.takes()
+	c.limits()
 	if bits := d.Segments.ReferenceBits; bits != 0 && bits != 8 && bits != 16 {
 		c.fail("segments.reference_bits", "%d: expected 8 or 16", bits)
 	}
 	for i, language := range d.Segments.ShiftTables {
-		if !slices.Contains(smstext.Languages, language) {
-			c.fail(fmt.Sprintf("segments.shift_tables[%d]", i), "%q: expected some of %v", language, smstext.Languages)
-		}
+		oneOf(c, fmt.Sprintf("segments.shift_tables[%d]", i), language, smstext.Languages...)
 	}
-	c.call("submit", &d.Submit)
-	if d.Query != nil {
-		c.call("query", d.Query)
+	c.call("submit", &d.Submit, read|limited|refused)
+	c.call("query", d.Query, read|limited|refused|absent)
+	c.call("balance", d.Balance, limited|refused)
+	c.call("token", d.Token, token|limited|refused)
+	c.push("receipt", d.Receipt)
+	c.push("inbound", d.Inbound)
+	if d.Receipt != nil && d.Inbound != nil && !d.Receipt.When.set() && !d.Inbound.When.set() {
+		c.fail("inbound.when", "receipts and inbound messages come to the same address; expected a condition that tells them apart, here or at receipt")
 	}
-	if d.Receipt != nil {
-		c.receipt(d.Receipt)
-	}
+	c.statement(d.Statement)
 	for code, meaning := range d.Codes {
-		place := "codes." + code
-		if _, err := delivery.ParseGatewayState(string(meaning.State)); err != nil {
-			c.fail(place, "%v", err)
-		}
-		if meaning.Cause != "" {
-			c.cause(place+".cause", meaning.Cause)
-		}
+		c.code("codes."+code, meaning)
+	}
+	for i, example := range d.Examples {
+		c.example(fmt.Sprintf("examples[%d]", i), example)
 	}
 }
 
-func (c *checker) call(place string, call *Call) {
-	r := call.Request
-	if (r.Get == "") == (r.Post == "") {
-		c.fail(place+".request", "expected either get or post with a path")
+// oneOf reports a word that is none of the accepted.
+func oneOf[T ~string](c *checker, place string, given T, accepted ...T) {
+	if !slices.Contains(accepted, given) {
+		words := make([]string, len(accepted))
+		for i, a := range accepted {
+			words[i] = string(a)
+		}
+		last := len(words) - 1
+		c.fail(place, "%q: expected %s", given, strings.TrimPrefix(strings.Join(words[:last], ", ")+" or "+words[last], " or "))
 	}
-	if path := r.Get + r.Post; path != "" && !strings.HasPrefix(path, "/") {
-		c.fail(place+".request", "path %q: expected it to start with /", path)
+}
+
+func (c *checker) takes() {
+	t := c.d.Takes
+	for i, kind := range t.Kinds {
+		if _, err := pace.ParseKind(string(kind)); err != nil {
+			c.fail(fmt.Sprintf("takes.kinds[%d]", i), "%q: expected otp, transactional or bulk", kind)
+		}
 	}
-	if r.Bearer != "" {
-		c.secret(place+".request.bearer", r.Bearer)
+	for i, country := range t.Countries {
+		if !phone.IsCountry(country) {
+			c.fail(fmt.Sprintf("takes.countries[%d]", i), "%q: expected the code of a country in capitals (ISO 3166-1), such as GB", country)
+		}
 	}
-	if r.Get != "" && r.JSON.set() {
-		c.fail(place+".request.json", "a GET has no body; expected post")
+	oneOf(c, "takes.senders", t.Senders, Any, Leased)
+	oneOf(c, "takes.texts", t.Texts, Any, Registered)
+	if t.Flash && !strings.Contains(c.d.Submit.Request.sources(), "flash") {
+		c.fail("takes.flash", "expected the submission to use .flash")
 	}
-	c.expr(place+".request.json", r.JSON)
+}
+
+func (c *checker) limits() {
+	l := c.d.Limits
+	if l.PerSecond < 1 {
+		c.fail("limits.per_second", "%d: expected at least 1", l.PerSecond)
+	}
+	if l.PerMinute < 0 {
+		c.fail("limits.per_minute", "%d: expected at least 1, or nothing", l.PerMinute)
+	}
+	if l.PerDay < 0 {
+		c.fail("limits.per_day", "%d: expected at least 1, or nothing", l.PerDay)
+	}
+	if l.InFlight < 1 || l.InFlight > 1000 {
+		c.fail("limits.in_flight", "%d: expected 1 to 1000", l.InFlight)
+	}
+	oneOf(c, "limits.counting", l.Counting, Messages, Requests)
+}
+
+// meanings are what the replies to a call can mean.
+type meanings int
+
+const (
+	read meanings = 1 << iota
+	limited
+	refused
+	absent
+	token
+)
+
+func (m meanings) String() string {
+	var words []string
+	for i, word := range []string{"read", "limited", "refused", "absent", "token"} {
+		if m&(1<<i) != 0 {
+			words = append(words, word)
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+func (c *checker) call(place string, call *Call, can meanings) {
+	if call == nil {
+		return
+	}
+	many := place == "submit" || place == "query"
+	if call.Most < 0 || call.Most > requestMost || call.Most > 1 && !many {
+		c.fail(place+".most", "%d: expected 1 to %d, and only for submit and query", call.Most, requestMost)
+	}
+	call.Most = max(call.Most, 1)
+	for i, field := range call.Same {
+		oneOf(c, fmt.Sprintf("%s.same[%d]", place, i), field, sharable...)
+	}
+	c.request(place+".request", &call.Request)
 	if len(call.Reply) == 0 {
 		c.fail(place+".reply", "expected at least one rule")
 	}
 	for i, rule := range call.Reply {
 		at := fmt.Sprintf("%s.reply[%d]", place, i)
-		c.expr(at+".when", rule.When)
-		c.expr(at+".read", rule.Read)
-		c.expr(at+".limited", rule.Limited)
-		if !rule.When.set() {
-			c.fail(at+".when", "expected a condition in jq")
-		}
-		said := 0
-		for _, set := range []bool{rule.Read.set(), rule.Limited.set(), rule.Refused != "", rule.Absent} {
+		c.must(at+".when", rule.When, "a condition in jq")
+		c.expr(at+".balance", rule.Balance)
+		var said meanings
+		n := 0
+		for meaning, set := range map[meanings]bool{read: rule.Read.set(), limited: rule.Limited.set(), refused: rule.Refused != "", absent: rule.Absent, token: rule.Token.set()} {
 			if set {
-				said++
+				said |= meaning
+				n++
 			}
 		}
-		if said != 1 {
-			c.fail(at, "expected exactly one of read, limited, refused, absent; found %d", said)
+		alone := n == 0 && place == "balance" && rule.Balance.set()
+		if n != 1 && !alone || said&^can != 0 {
+			c.fail(at, "expected exactly one of %v; found %d", can, n)
 		}
+		c.expr(at+".read", rule.Read)
+		c.expr(at+".limited", rule.Limited)
+		c.expr(at+".token", rule.Token)
 		if rule.Refused != "" {
 			c.cause(at+".refused", rule.Refused)
 		}
 	}
 }
 
-func (c *checker) receipt(r *ReceiptRule) {
-	c.expr("receipt.read", r.Read)
-	if !r.Read.set() {
-		c.fail("receipt.read", "expected an expression in jq")
+func (c *checker) request(place string, r *RequestRule) {
+	if r.Get.set() == r.Post.set() {
+		c.fail(place, "expected either get or post with a path")
 	}
-	if g := r.Genuine; g != nil {
-		c.secret("receipt.genuine.hmac_sha256", g.HMACSHA256)
-		if g.Header == "" {
-			c.fail("receipt.genuine.header", "expected the name of the header that bears the signature")
+	for name, path := range map[string]Path{"get": r.Get, "post": r.Post} {
+		if path.err != nil {
+			c.fail(place+"."+name, "path %q: %v", path.source, path.err)
 		}
+	}
+	bodies := 0
+	for name, e := range map[string]Expr{"form": r.Form, "json": r.JSON, "xml": r.XML, "text": r.Text} {
+		c.expr(place+"."+name, e)
+		if e.set() {
+			bodies++
+			if r.Get.set() {
+				c.fail(place+"."+name, "a GET has no body; expected post")
+			}
+		}
+	}
+	if bodies > 1 {
+		c.fail(place, "expected at most one of form, json, xml and text; found %d", bodies)
+	}
+	c.expr(place+".query", r.Query)
+	c.expr(place+".headers", r.Headers)
+	if r.Charset == "" {
+		r.Charset = UTF8
+	}
+	oneOf(c, place+".charset", r.Charset, UTF8, Latin1)
+	if r.Bearer != "" && !(r.Bearer == tokenName && c.d.Token != nil && place != "token.request") {
+		c.secret(place+".bearer", r.Bearer)
+	}
+	c.basic(place+".basic", r.Basic)
+	if s := r.Sign; s != nil {
+		c.secret(place+".sign.hmac_sha256", s.HMACSHA256)
+		c.must(place+".sign.over", s.Over, "what is signed, in jq")
+		c.expr(place+".sign.headers", s.Headers)
+		c.expr(place+".sign.query", s.Query)
+		if !s.Headers.set() && !s.Query.set() {
+			c.fail(place+".sign", "expected headers or query, to say where the signature goes")
+		}
+		c.digest(place+".sign.as", &s.As)
+	}
+}
+
+func (c *checker) basic(place string, b *Basic) {
+	if b != nil {
+		c.secret(place+".user", b.User)
+		c.secret(place+".password", b.Password)
+	}
+}
+
+func (c *checker) digest(place string, as *string) {
+	if *as == "" {
+		*as = "hex"
+	}
+	oneOf(c, place, *as, "hex", "base64")
+}
+
+func (c *checker) push(place string, r *PushRule) {
+	if r == nil {
+		return
+	}
+	c.must(place+".read", r.Read, "an expression in jq")
+	c.expr(place+".when", r.When)
+	if g := r.Genuine; g != nil {
+		if g.HMACSHA256 == "" && g.Basic == nil && !g.Same.set() {
+			c.fail(place+".genuine", "expected hmac_sha256, basic or same")
+		}
+		if g.HMACSHA256 != "" {
+			c.secret(place+".genuine.hmac_sha256", g.HMACSHA256)
+			if g.Header == "" {
+				c.fail(place+".genuine.header", "expected the name of the header that bears the signature")
+			}
+		}
+		c.expr(place+".genuine.over", g.Over)
+		c.expr(place+".genuine.same", g.Same)
+		c.digest(place+".genuine.as", &g.As)
+		c.basic(place+".genuine.basic", g.Basic)
 	}
 	if r.Answer.Status == 0 {
 		r.Answer.Status = 204
+		if r.Answer.Body != "" {
+			r.Answer.Status = 200
+		}
 	}
 	if r.Answer.Status < 200 || r.Answer.Status > 299 {
-		c.fail("receipt.answer.status", "%d: expected 200 to 299", r.Answer.Status)
+		c.fail(place+".answer.status", "%d: expected 200 to 299", r.Answer.Status)
+	}
+	if r.Answer.Type == "" {
+		r.Answer.Type = "text/plain; charset=utf-8"
+	}
+}
+
+func (c *checker) statement(s *StatementRule) {
+	if s == nil {
+		return
+	}
+	c.must("statement.read", s.Read, "an expression in jq")
+	if s.Request != nil {
+		c.request("statement.request", s.Request)
+	}
+	if s.Separator == "" {
+		s.Separator = ","
+	}
+	if len([]rune(s.Separator)) != 1 || strings.ContainsAny(s.Separator, "\"\r\n\uFFFD") {
+		c.fail("statement.separator", "%q: expected one character", s.Separator)
+	}
+}
+
+func (c *checker) code(place string, meaning Code) {
+	if meaning.NotTaken != "" {
+		c.cause(place+".not_taken", meaning.NotTaken)
+		if meaning.State != "" || meaning.Cause != "" {
+			c.fail(place, "expected either not_taken or a state")
+		}
+		return
+	}
+	if _, err := delivery.ParseGatewayState(string(meaning.State)); err != nil {
+		c.fail(place, "%v", err)
+	}
+	if meaning.Cause != "" {
+		c.cause(place+".cause", meaning.Cause)
+	}
+}
+
+func (c *checker) example(place string, e Example) {
+	n := 0
+	for _, set := range []bool{e.Reply != nil, e.Answer != nil, e.Receipt != nil, e.Inbound != nil, e.Token != nil, e.Balance != nil, e.Statement != nil} {
+		if set {
+			n++
+		}
+	}
+	if n != 1 {
+		c.fail(place, "expected exactly one of reply, answer, receipt, inbound, token, balance, statement; found %d", n)
+	}
+	for what, missing := range map[string]bool{"query": e.Answer != nil && c.d.Query == nil, "receipt": e.Receipt != nil && c.d.Receipt == nil,
+		"inbound": e.Inbound != nil && c.d.Inbound == nil, "token": e.Token != nil && c.d.Token == nil,
+		"balance": e.Balance != nil && c.d.Balance == nil, "statement": e.Statement != nil && c.d.Statement == nil} {
+		if missing {
+			c.fail(place, "it is recorded from something that the dialect does not describe: %s", what)
+		}
 	}
 }
 
@@ -189,5 +403,13 @@ func (c *checker) cause(place string, cause delivery.Cause) {
 func (c *checker) expr(place string, e Expr) {
 	if e.err != nil {
 		c.fail(place, "expected an expression in jq: %v", e.err)
+	}
+}
+
+// must reports an expression that is missing, or none.
+func (c *checker) must(place string, e Expr, expected string) {
+	c.expr(place, e)
+	if !e.set() {
+		c.fail(place, "expected %s", expected)
 	}
 }

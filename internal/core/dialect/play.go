@@ -4,13 +4,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"strings"
 	"time"
 )
 
 // Played is what came of one recorded example.
 type Played struct {
-	Kind   string // reply, answer or receipt
-	Status int    // 0 of a receipt
+	Kind   string // reply, answer, receipt, inbound, token, balance or statement
+	Status int    // 0 of what is pushed
 	// Want is what the example says that it gives, Got what it gave.
 	Want, Got any
 	// Wrong is why it did not pass; empty if it did.
@@ -22,16 +23,11 @@ func (d *Dialect) Play() []Played {
 	all := make([]Played, len(d.Examples))
 	for i, example := range d.Examples {
 		p := &all[i]
-		switch {
-		case example.Reply != nil:
-			p.Kind, p.Status = "reply", example.Reply.Status
-		case example.Answer != nil:
-			p.Kind, p.Status = "answer", example.Answer.Status
-		case example.Receipt != nil:
-			p.Kind = "receipt"
-		}
+		var recorded *Recorded
+		p.Kind, recorded = example.recorded()
+		p.Status = recorded.Status
 		var err error
-		if p.Got, err = d.playOne(example); err == nil {
+		if p.Got, err = d.playOne(p.Kind, recorded); err == nil {
 			p.Want, err = jsonValue(example.Gives)
 		}
 		switch {
@@ -44,66 +40,139 @@ func (d *Dialect) Play() []Played {
 	return all
 }
 
-func (d *Dialect) playOne(example Example) (any, error) {
-	recorded := func(r *ExampleReply) (Reply, error) {
-		body, isText := r.Body.(string)
-		if isText || r.Body == nil {
-			return Reply{Status: r.Status, Header: r.Headers, Body: []byte(body)}, nil
-		}
-		encoded, err := json.Marshal(r.Body)
-		return Reply{Status: r.Status, Header: r.Headers, Body: encoded}, err
-	}
-	var reading Reading
+func (e Example) recorded() (kind string, r *Recorded) {
 	switch {
-	case example.Reply != nil:
-		reply, err := recorded(example.Reply)
-		if err != nil {
-			return nil, err
-		}
-		reading = d.ReadSubmit(reply, time.Time{})
-	case example.Answer != nil && d.Query != nil:
-		reply, err := recorded(example.Answer)
-		if err != nil {
-			return nil, err
-		}
-		reading = d.ReadQuery(reply, time.Time{})
-	case example.Receipt != nil:
-		reply, err := recorded(example.Receipt)
-		if err != nil {
-			return nil, err
-		}
-		reading = d.ReadReceipt(Incoming{Method: "POST", Header: reply.Header, Body: reply.Body})
-	default:
-		return nil, fmt.Errorf("expected a reply, an answer or a receipt")
+	case e.Reply != nil:
+		return "reply", e.Reply
+	case e.Answer != nil:
+		return "answer", e.Answer
+	case e.Receipt != nil:
+		return "receipt", e.Receipt
+	case e.Inbound != nil:
+		return "inbound", e.Inbound
+	case e.Token != nil:
+		return "token", e.Token
+	case e.Balance != nil:
+		return "balance", e.Balance
 	}
-	return jsonValue(reading.object())
+	return "statement", e.Statement
 }
 
-// object writes a reading as an example's gives does.
-func (r Reading) object() map[string]any {
+// text is the body as it came, and its type if that is plain from it.
+func (r *Recorded) text() (body []byte, contentType string, err error) {
+	if text, ok := r.Body.(string); ok || r.Body == nil {
+		return []byte(text), "", nil
+	}
+	body, err = json.Marshal(r.Body)
+	return body, "application/json", err
+}
+
+func (d *Dialect) playOne(kind string, r *Recorded) (any, error) {
+	body, contentType, err := r.text()
+	if err != nil {
+		return nil, err
+	}
+	header := map[string]string{}
+	if contentType != "" {
+		header["content-type"] = contentType
+	}
+	for name, value := range r.Headers {
+		header[strings.ToLower(name)] = value
+	}
+	reply := Reply{Status: r.Status, Header: header, Body: body}
+	pushed := Incoming{Method: r.Method, Query: r.Query, Header: header, Body: body}
+	switch kind {
+	case "reply":
+		return d.ReadSubmit(reply, time.Time{}).value()
+	case "answer":
+		return d.ReadQuery(reply, time.Time{}).value()
+	case "receipt":
+		return d.ReadReceipt(pushed).value()
+	case "token":
+		return d.ReadToken(reply, time.Time{}).value()
+	case "balance":
+		return d.ReadBalance(reply, time.Time{}).value()
+	case "inbound":
+		arrivals, err := d.ReadInbound(pushed)
+		if err != nil {
+			return map[string]any{"unreadable": true}, nil
+		}
+		objects := make([]map[string]any, len(arrivals))
+		for i, a := range arrivals {
+			objects[i] = said(map[string]any{"from": a.From, "to": a.To, "text": a.Text, "id": a.ID})
+		}
+		return oneOrAll(objects)
+	}
+	var objects []map[string]any
+	for item, err := range d.ReadStatement(strings.NewReader(string(body))) {
+		if err != nil {
+			return nil, err
+		}
+		objects = append(objects, item.object())
+	}
+	return oneOrAll(objects)
+}
+
+// value writes a reading as an example's gives does.
+func (r Reading) value() (any, error) {
 	switch r.Meaning {
 	case Unreadable:
-		return map[string]any{"unreadable": true}
+		return map[string]any{"unreadable": true}, nil
 	case Absent:
-		return map[string]any{"absent": true}
+		return map[string]any{"absent": true}, nil
 	case NotTaken:
-		object := map[string]any{"not_taken": r.Cause}
-		if r.RetryAfter > 0 {
-			object["retry_after"] = r.RetryAfter.Seconds()
-		}
-		return object
+		return jsonValue(said(map[string]any{"not_taken": r.Cause, "retry_after": r.RetryAfter.Seconds(), "balance": r.Balance.value()}))
 	}
-	item := r.Items[0]
-	object := map[string]any{}
-	for name, value := range map[string]any{
-		"reference": item.Reference, "gateway_ref": item.GatewayRef, "state": item.State, "cause": item.Cause,
-		"code": item.Code, "note": item.Note, "segments": item.Segments, "part": item.Part, "parts": item.Parts,
-	} {
-		if !reflect.ValueOf(value).IsZero() {
-			object[name] = value
+	if len(r.Items) == 0 {
+		return jsonValue(said(map[string]any{"token": r.Token, "expires_in": r.ExpiresIn.Seconds(), "balance": r.Balance.value()}))
+	}
+	objects := make([]map[string]any, len(r.Items))
+	for i, item := range r.Items {
+		objects[i] = item.object()
+	}
+	return oneOrAll(objects)
+}
+
+// value writes an amount as a number or, with a currency, as an object.
+func (a *Amount) value() any {
+	switch {
+	case a == nil:
+		return ""
+	case a.Currency == "":
+		return float64(a.Micros) / 1e6
+	}
+	return map[string]any{"amount": float64(a.Micros) / 1e6, "currency": a.Currency}
+}
+
+func (i Item) object() map[string]any {
+	object := said(map[string]any{
+		"reference": i.Reference, "gateway_ref": i.GatewayRef, "to": i.To, "state": i.State, "not_taken": i.NotTaken, "absent": i.Absent,
+		"cause": i.Cause, "code": i.Code, "note": i.Note, "segments": i.Segments, "part": i.Part, "parts": i.Parts, "charge": i.Charge.value(),
+	})
+	if i.Index > 0 {
+		object["index"] = i.Index - 1
+	}
+	return object
+}
+
+// said leaves out what was not said.
+func said(object map[string]any) map[string]any {
+	for name, value := range object {
+		if reflect.ValueOf(value).IsZero() {
+			delete(object, name)
 		}
 	}
 	return object
+}
+
+func oneOrAll(objects []map[string]any) (any, error) {
+	switch len(objects) {
+	case 0:
+		return nil, fmt.Errorf("nothing was read")
+	case 1:
+		return jsonValue(objects[0])
+	}
+	return jsonValue(objects)
 }
 
 // jsonValue passes a value through JSON, so that both sides of a comparison

@@ -68,3 +68,45 @@ func TestKinds(t *testing.T) {
 		t.Error("urgent was taken for a kind")
 	}
 }
+
+func TestWindowWithAnotherLimit(t *testing.T) {
+	now := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
+	w := NewWindow(3, time.Second)
+	w.Take(now, 2)
+	w.Take(now.Add(500*time.Millisecond), 1)
+	at := now.Add(600 * time.Millisecond)
+	for _, step := range []struct{ limit, free, used int }{{5, 2, 3}, {3, 0, 3}, {2, 0, 2}, {1, 0, 1}, {4, 3, 1}} {
+		w.Limit(step.limit)
+		if free, used := w.Free(at, 9), w.Used(at); free != step.free || used != step.used {
+			t.Errorf("with a limit of %d, %d are free and %d used; want %d and %d", step.limit, free, used, step.free, step.used)
+		}
+	}
+	if wait := w.Wait(now.Add(time.Hour)); wait != 0 || w.Used(now.Add(time.Hour)) != 0 {
+		t.Errorf("an hour later one waits %v", wait)
+	}
+}
+
+func TestEaseHalvesAndRecovers(t *testing.T) {
+	now := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
+	var e Ease
+	share := func(after time.Duration, want float64) {
+		t.Helper()
+		if got := e.Share(now.Add(after)); got < want-1e-9 || got > want+1e-9 {
+			t.Errorf("after %v the share is %v, want %v", after, got, want)
+		}
+	}
+	share(0, 1)
+	e.Slow(now)
+	e.Slow(now.Add(10 * time.Millisecond)) // the same asking
+	share(0, .5)
+	share(5*time.Second, .75)
+	share(time.Minute, 1)
+	e.Slow(now.Add(5 * time.Second))
+	share(5*time.Second, .375)
+	for i := range 100 {
+		e.Slow(now.Add(time.Duration(i) * 1100 * time.Millisecond))
+	}
+	if got := e.Share(now.Add(99 * 1100 * time.Millisecond)); got <= 0 || got > .2 {
+		t.Errorf("asked again and again, the share is %v", got)
+	}
+}

@@ -50,3 +50,24 @@ func (w *Window) Wait(now time.Time) time.Duration {
 func (w *Window) clear(i int, now time.Time) bool {
 	return w.last[i].IsZero() || now.Sub(w.last[i]) >= w.span
 }
+
+// Limit changes how many events are allowed in a span. Those that were before
+// still count.
+func (w *Window) Limit(limit int) {
+	limit = max(limit, 0)
+	if limit == len(w.last) {
+		return
+	}
+	kept := make([]time.Time, 0, limit)
+	for i := range w.last { // the oldest first
+		kept = append(kept, w.last[(w.next+i)%len(w.last)])
+	}
+	if over := len(kept) - limit; over > 0 {
+		kept = kept[over:]
+	}
+	w.last = append(make([]time.Time, limit-len(kept)), kept...)
+	w.next = 0
+}
+
+// Used is how many of the allowed events are within the span that ends now.
+func (w *Window) Used(now time.Time) int { return len(w.last) - w.Free(now, len(w.last)) }

@@ -44,6 +44,21 @@ func (n Number) String() string { return n.e164 }
 // Digits is the number without the plus.
 func (n Number) Digits() string { return strings.TrimPrefix(n.e164, "+") }
 
+// National is the number as it is dialled within its country, digits alone:
+// +447700900123 is 07700900123.
+func (n Number) National() string {
+	plan := n.plan()
+	if plan == nil {
+		return ""
+	}
+	return strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, phonenumbers.Format(plan, phonenumbers.NATIONAL))
+}
+
 // IsValid reports whether this is a number at all.
 func (n Number) IsValid() bool { return n.e164 != "" }
 

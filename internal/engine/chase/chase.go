@@ -5,6 +5,7 @@ package chase
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
@@ -21,6 +23,7 @@ import (
 const (
 	lateMost   = 500
 	silentMost = 40
+	silentAll  = 1000
 	asksAtOnce = 8
 	pause      = 250 * time.Millisecond
 )
@@ -43,7 +46,7 @@ func (c *Chase) Run(ctx context.Context) {
 			if !known[g.ID] {
 				known[g.ID] = true
 				loops.Go(func() {
-					c.every(ctx, func() (bool, error) { return c.look(ctx, g) })
+					c.every(ctx, func() (bool, error) { return c.look(ctx, c.Course.Roster.ByID(g.ID)) })
 				})
 			}
 		}
@@ -101,34 +104,45 @@ func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
 // for each what can be done. A crash in between delays them by the lease.
 func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err error) {
 	now := c.Course.Now()
+	most := silentMost
+	if g.Dialect.Query != nil { // as many requests, however many each asks about
+		most = min(silentMost*g.Dialect.Query.Most, silentAll)
+	}
 	lease := g.Timeout()*silentMost/asksAtOnce + 5*time.Second
-	silent, err := c.Course.Store.TakeSilent(ctx, g.ID, now, lease, silentMost)
+	silent, err := c.Course.Store.TakeSilent(ctx, g.ID, now, lease, most)
 	if err != nil || len(silent) == 0 {
 		return false, err
 	}
 	var found finding
 	var asking sync.WaitGroup
 	gate := make(chan struct{}, asksAtOnce)
+	var batch []*store.Message
+	ask := func() {
+		if len(batch) == 0 {
+			return
+		}
+		asked := batch
+		batch = nil
+		gate <- struct{}{}
+		asking.Go(func() {
+			defer func() { <-gate }()
+			c.ask(ctx, g, asked, now, &found)
+		})
+	}
 	for i := range silent {
 		m := &silent[i]
-		over := m.GiveUpAt != nil && !now.Before(*m.GiveUpAt)
 		switch {
-		case !over && m.State == delivery.Doubtful && course.MayResubmit(m, g, now):
-			note := "goes again: the gateway takes a reference twice for one message"
-			if !g.Dialect.HonoursReference() {
-				note = "goes again: a passcode twice harms nobody"
-			}
-			found.add(nil, course.Own(*m, now, delivery.Queued, m.Attempts, note))
+		case !isOver(m, now) && m.State == delivery.Doubtful && course.MayResubmit(m, g, now):
+			found.again(c.again(m, g, now))
 		case g.Dialect.CanAsk(m.GatewayRef):
-			gate <- struct{}{}
-			asking.Go(func() {
-				defer func() { <-gate }()
-				c.ask(ctx, g, m, over, &found)
-			})
-		case over:
-			found.add(nil, giveUp(m, now))
+			if batch = append(batch, m); len(batch) == g.Dialect.Query.Most {
+				ask()
+			}
+		case isOver(m, now):
+			found.add(giveUp(m, now))
 		}
 	}
+	ask()
 	asking.Wait()
 	err = c.Course.Store.Transact(ctx, func(s *store.Store) error {
 		// First when to look again, should nothing change; then what was
@@ -148,54 +162,101 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		if err := s.StoreExchanges(ctx, found.exchanges); err != nil {
 			return err
 		}
-		return c.Course.Record(ctx, s, found.evidence, resubmitNow(found.evidence))
+		return c.Course.Record(ctx, s, found.evidence, found.steps)
 	})
 	if err == nil {
 		c.Course.Announce(found.evidence)
 	}
-	return len(silent) == silentMost, err
+	return len(silent) == most, err
 }
 
-// ask makes a status query. When the time is over it is the last one: unless
-// it brings the end, the message is given up.
-func (c *Chase) ask(ctx context.Context, g *roster.Gateway, m *store.Message, last bool, found *finding) {
-	request, err := g.Dialect.QueryRequest(dialect.Message{ID: m.ID.String(), GatewayRef: m.GatewayRef}, g.Secrets)
-	if err != nil {
-		c.Log.Error("building a status query", "gateway", g.Name, "error", err)
-		if last {
-			found.add(nil, giveUp(m, c.Course.Now()))
+// isOver reports whether the time in which anyone might tell is over.
+func isOver(m *store.Message, now time.Time) bool {
+	return m.GiveUpAt != nil && !now.Before(*m.GiveUpAt)
+}
+
+// again lets a doubtful message go once more: through the same gateway if it
+// takes a reference twice for one message, and a passcode through whichever.
+func (c *Chase) again(m *store.Message, g *roster.Gateway, now time.Time) (store.Evidence, course.Step) {
+	step := course.Step{Wait: new(time.Duration)} // it has waited for its answer
+	if g.Dialect.HonoursReference() {
+		return course.Own(*m, now, delivery.Queued, m.Attempts, "goes again: the gateway takes a reference twice for one message"), step
+	}
+	e := course.Own(*m, now, delivery.Queued, m.Attempts, "goes again: a passcode twice harms nobody")
+	if other, _ := c.Course.Elsewhere(m, now); other != nil {
+		e.Note += ". It goes through " + other.Name
+		e.GatewayID, step.Gateway = &other.ID, other.ID
+	}
+	return e, step
+}
+
+// ask makes a status query about one message or several. For those whose time
+// is over it is the last one: unless it brings the end, they are given up.
+func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Message, now time.Time, found *finding) {
+	messages := make([]dialect.Message, len(asked))
+	for i, m := range asked {
+		messages[i] = dialect.Message{ID: m.ID.String(), GatewayRef: m.GatewayRef, To: phone.Stored(m.ToNumber), Sender: m.Sender, Country: m.Country, Kind: m.Kind}
+	}
+	// nothing is what is left to do when nothing could be asked.
+	nothing := func(exchange *store.Exchange, why string) {
+		at := c.Course.Now()
+		for _, m := range asked {
+			e := c.asked(m, at, exchange)
+			e.Note = why
+			found.add(e)
+			if isOver(m, now) {
+				found.add(giveUp(m, at))
+			}
 		}
+		found.keep(exchange)
+	}
+	means, fetched, err := c.Courier.Means(ctx, g)
+	found.keep(fetched)
+	if err != nil {
+		nothing(nil, "not asked: "+err.Error())
+		return
+	}
+	request, err := g.Dialect.QueryRequest(messages, means)
+	if err != nil {
+		c.Log.Error("building a status query", "gateway", g.Name, "error", g.Mask(err.Error()))
+		nothing(nil, "not asked: "+g.Mask(err.Error()))
 		return
 	}
 	reply, fate, exchange := c.Courier.Carry(ctx, g, "query", request)
-	at := c.Course.Now()
-	e := store.Evidence{ID: store.NewID(), MessageID: m.ID, At: at, Source: delivery.Query, Attempt: m.Attempts, GatewayID: &m.GatewayID, ExchangeID: &exchange.ID}
-	if fate == courier.Answered {
-		understand(&e, m, g.Dialect.ReadQuery(reply, at))
-	} else {
-		e.Note = "asked: " + exchange.Error
-	}
-	if last && !e.Claim.Final() {
-		found.add(&exchange, e, giveUp(m, at))
+	if fate != courier.Answered {
+		nothing(&exchange, "asked: "+exchange.Error)
 		return
 	}
-	found.add(&exchange, e)
+	found.keep(&exchange)
+	at := c.Course.Now()
+	reading := g.Dialect.ReadQuery(reply, at)
+	if token := means.Secrets["token"]; reading.Cause == delivery.CredentialsRefused && token != "" {
+		c.Courier.DropToken(g, token)
+	}
+	each := make([][]dialect.Item, len(asked))
+	if reading.Meaning == dialect.Read {
+		each, _ = g.Dialect.Divide(reading.Items, messages)
+	}
+	for i, m := range asked {
+		said := c.understand(m, g, reading, each[i], at, &exchange)
+		found.add(said...)
+		final := func(e store.Evidence) bool { return e.Claim.Final() }
+		if isOver(m, now) && !slices.ContainsFunc(said, final) {
+			found.add(giveUp(m, at))
+		}
+	}
+}
+
+func (c *Chase) asked(m *store.Message, at time.Time, exchange *store.Exchange) store.Evidence {
+	e := store.Evidence{ID: store.NewID(), MessageID: m.ID, At: at, Source: delivery.Query, Attempt: m.Attempts, GatewayID: &m.GatewayID}
+	if exchange != nil {
+		e.ExchangeID = &exchange.ID
+	}
+	return e
 }
 
 func giveUp(m *store.Message, now time.Time) store.Evidence {
 	return course.ByClock(*m, now, delivery.Unknown, "", "the time in which anyone might have told us is over")
-}
-
-// resubmitNow lets what may be submitted again go without a further pause; it
-// has waited for its answer.
-func resubmitNow(evidence []store.Evidence) course.Plan {
-	waits := course.Plan{}
-	for _, e := range evidence {
-		if e.Claim == delivery.Queued {
-			waits[e.MessageID] = 0
-		}
-	}
-	return waits
 }
 
 // finding collects what was found out; queries run at the same time.
@@ -203,30 +264,76 @@ type finding struct {
 	mu        sync.Mutex
 	evidence  []store.Evidence
 	exchanges []store.Exchange
+	steps     course.Plan
 }
 
-func (f *finding) add(exchange *store.Exchange, evidence ...store.Evidence) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.evidence = append(f.evidence, evidence...)
+func (f *finding) keep(exchange *store.Exchange) {
 	if exchange != nil {
+		f.mu.Lock()
+		defer f.mu.Unlock()
 		f.exchanges = append(f.exchanges, *exchange)
 	}
 }
 
-// understand makes evidence of the answer to a status query.
-func understand(e *store.Evidence, m *store.Message, reading dialect.Reading) {
-	switch reading.Meaning {
-	case dialect.Read:
-		course.Said(e, delivery.Query, reading.Items[0])
-	case dialect.Absent:
+func (f *finding) add(evidence ...store.Evidence) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.evidence = append(f.evidence, evidence...)
+	for _, e := range evidence {
+		if e.Claim == delivery.Queued { // it has waited for its answer
+			f.plan(e.MessageID, course.Step{Wait: new(time.Duration)})
+		}
+	}
+}
+
+func (f *finding) again(e store.Evidence, step course.Step) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.evidence = append(f.evidence, e)
+	f.plan(e.MessageID, step)
+}
+
+func (f *finding) plan(id uuid.UUID, step course.Step) {
+	if f.steps == nil {
+		f.steps = course.Plan{}
+	}
+	f.steps[id] = step
+}
+
+// understand makes evidence of the answer to a status query, for one of the
+// messages that were asked about.
+func (c *Chase) understand(m *store.Message, g *roster.Gateway, reading dialect.Reading, items []dialect.Item, at time.Time, exchange *store.Exchange) []store.Evidence {
+	e := c.asked(m, at, exchange)
+	absent := func(e *store.Evidence) {
 		e.Note = "the gateway knows no such message"
 		if m.State == delivery.Doubtful {
 			e.Claim = delivery.Queued // it was not taken, so it may go
 		}
+	}
+	switch reading.Meaning {
+	case dialect.Read:
+		if len(items) == 0 {
+			e.Note = "the answer does not speak of this message"
+		}
+		var said []store.Evidence
+		for _, item := range items {
+			e := c.asked(m, at, exchange)
+			if item.Absent {
+				absent(&e)
+			} else {
+				course.Said(&e, delivery.Query, item, g.Currency)
+			}
+			said = append(said, e)
+		}
+		if said != nil {
+			return said
+		}
+	case dialect.Absent:
+		absent(&e)
 	case dialect.NotTaken:
 		e.Note = "the query was refused: " + string(reading.Cause)
 	case dialect.Unreadable:
 		e.Note = "the answer cannot be read: " + reading.Note
 	}
+	return []store.Evidence{e}
 }

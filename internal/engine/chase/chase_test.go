@@ -2,13 +2,14 @@ package chase
 
 import (
 	"log/slog"
-	"strings"
 	"testing"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
@@ -31,23 +32,12 @@ type desk struct {
 func setUp(t *testing.T, dialect string) *desk {
 	t.Helper()
 	at := time.Now().UTC().Truncate(time.Microsecond)
-	s, err := store.Open(t.Context(), pgtest.Database(t), at)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Close() })
-	sealer, err := store.NewSealer([]byte(strings.Repeat("k", 32)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	gateways := roster.New(s, sealer)
-	g, err := gateways.Add(t.Context(), roster.Setup{Source: dialect, Address: "http://127.0.0.1:1"}, at)
-	if err != nil {
-		t.Fatal(err)
-	}
-	d := &desk{t: t, store: s, g: g, at: at, clock: at}
-	d.Chase = &Chase{Log: slog.New(slog.DiscardHandler), Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{},
-		Now: func() time.Time { return d.clock }, Due: watch.NewKick(), Strays: watch.NewKick()}}
+	d := &desk{t: t, at: at, clock: at}
+	gateways, s := rostertest.Roster(t)
+	d.store, d.g = s, rostertest.Gateway(t, gateways, dialect, roster.Setup{})
+	now := func() time.Time { return d.clock }
+	d.Chase = &Chase{Log: slog.New(slog.DiscardHandler), Courier: courier.New(now),
+		Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewKick(), Strays: watch.NewKick()}}
 	return d
 }
 

@@ -39,6 +39,7 @@ const (
 type Courier struct {
 	client *http.Client
 	now    func() time.Time
+	tokens tokens
 }
 
 // New makes a courier. It goes to the address it is given and nowhere else: no
@@ -63,6 +64,7 @@ func (c *Courier) Close() { c.client.CloseIdleConnections() }
 // Carry makes one request. It returns the reply if there is one, what is known
 // if there is none, and the exchange as it is kept.
 func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request) (dialect.Reply, Fate, store.Exchange) {
+	mask := masking(g, r)
 	ctx, cancel := context.WithTimeout(ctx, g.Timeout())
 	defer cancel()
 	// Once a connection is there, bytes may be on their way.
@@ -73,13 +75,13 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 	started := c.now()
 	clock := time.Now()
 	exchange := store.Exchange{
-		ID: store.NewID(), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: g.Mask(g.Address + r.Path),
-		RequestHeader: maskAll(g, r.Header), RequestBody: keep(g, r.Body), ReplyHeader: map[string]string{}, ReplyBody: []byte{}, StartedAt: started,
+		ID: store.NewID(), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: mask(g.Address + r.Path),
+		RequestHeader: maskHeader(r.Header, mask), RequestBody: keep(r.Body, mask), ReplyHeader: map[string]string{}, ReplyBody: []byte{}, StartedAt: started,
 	}
 	reply, err := c.exchange(ctx, g, r)
 	exchange.TookUs = time.Since(clock).Microseconds()
 	if reply.Status > 0 {
-		exchange.Status, exchange.ReplyHeader, exchange.ReplyBody = reply.Status, maskAll(g, reply.Header), keep(g, reply.Body)
+		exchange.Status, exchange.ReplyHeader, exchange.ReplyBody = reply.Status, maskHeader(reply.Header, mask), keep(reply.Body, mask)
 	}
 	if err == nil {
 		return reply, Answered, exchange
@@ -88,7 +90,7 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 	if !connected.Load() {
 		fate = NotSent
 	}
-	exchange.Error = g.Mask(plainError(err, g.Timeout()))
+	exchange.Error = mask(plainError(err, g.Timeout()))
 	return reply, fate, exchange
 }
 
@@ -122,16 +124,24 @@ func FlatHeader(header http.Header) map[string]string {
 	return flat
 }
 
-func maskAll(g *roster.Gateway, header map[string]string) map[string]string {
+// masking hides the gateway's secrets and what is made of them in a request.
+func masking(g *roster.Gateway, r dialect.Request) func(string) string {
+	return func(s string) string { return g.Mask(roster.MaskAll(s, r.Hidden)) }
+}
+
+func maskHeader(header map[string]string, mask func(string) string) map[string]string {
 	masked := make(map[string]string, len(header))
 	for name, value := range header {
-		masked[strings.ToLower(name)] = g.Mask(value)
+		masked[strings.ToLower(name)] = mask(value)
 	}
 	return masked
 }
 
-func keep(g *roster.Gateway, body []byte) []byte {
-	return []byte(g.Mask(string(body[:min(len(body), keepMost)])))
+// keep is what is kept of a body: it is masked before it is cut, so that no
+// secret stands half at its end.
+func keep(body []byte, mask func(string) string) []byte {
+	masked := mask(string(body[:min(len(body), 2*keepMost)]))
+	return []byte(masked[:min(len(masked), keepMost)])
 }
 
 // plainError says in plain words what went wrong on the way.

@@ -4,10 +4,12 @@
 package course
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -54,14 +56,20 @@ type Course struct {
 
 // Plan is what is to be done with particular messages, where it does not
 // follow from their state.
-type Plan map[uuid.UUID]time.Duration // how long to wait before trying again
+type Plan map[uuid.UUID]Step
+
+// Step is what is to be done with a message that is to be sent.
+type Step struct {
+	Wait    *time.Duration // before trying again; nil: as usual
+	Gateway uuid.UUID      // to go through from now on; nil: the same
+}
 
 // Record adds evidence and plans what comes next. It is one transaction, part
 // of the one that s is bound to if it is.
-func (c *Course) Record(ctx context.Context, s *store.Store, evidence []store.Evidence, waits Plan) error {
+func (c *Course) Record(ctx context.Context, s *store.Store, evidence []store.Evidence, plan Plan) error {
 	now := c.Now()
-	messages, err := s.Append(ctx, now, evidence, func(before, after *store.Message) {
-		c.plan(before, after, now, waits)
+	messages, err := s.Append(ctx, now, evidence, func(before, after *store.Message, known delivery.Outcome) {
+		c.plan(before, after, known, now, plan[after.ID])
 	})
 	if err != nil {
 		return err
@@ -81,13 +89,22 @@ func (c *Course) Announce(evidence []store.Evidence) {
 }
 
 // plan sets what is to be done next, and when.
-func (c *Course) plan(before, m *store.Message, now time.Time, waits Plan) {
+func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time.Time, step Step) {
+	in := func(d time.Duration) *time.Time { t := now.Add(d); return &t }
+	// What may have gone through one gateway goes through no other: that would
+	// be twice. A passcode twice harms nobody.
+	elsewhere := m.State == delivery.Queued && step.Gateway != uuid.Nil && (!known.MayHaveGone || m.Kind == string(pace.OTP))
+	if elsewhere {
+		m.GatewayID = step.Gateway
+	}
 	moved := before.State != m.State || before.Attempts != m.Attempts
 	g := c.Roster.ByID(m.GatewayID)
+	if !moved && elsewhere {
+		m.DueAt = now
+	}
 	if !moved || g == nil {
 		return
 	}
-	in := func(d time.Duration) *time.Time { t := now.Add(d); return &t }
 	if before.Attempts != m.Attempts { // the last submission counts
 		m.GiveUpAt = in(g.GiveUpAfter())
 	}
@@ -95,9 +112,9 @@ func (c *Course) plan(before, m *store.Message, now time.Time, waits Plan) {
 	switch {
 	case m.State.Final():
 	case m.State == delivery.Queued:
-		wait, given := waits[m.ID]
-		if !given {
-			wait = Retry.Wait(max(m.Attempts, 1), rand.Float64())
+		wait := Retry.Wait(max(m.Attempts, 1), rand.Float64())
+		if step.Wait != nil {
+			wait = *step.Wait
 		}
 		m.DueAt = now.Add(wait)
 	case m.State == delivery.Doubtful:
@@ -182,11 +199,48 @@ func ByClock(m store.Message, now time.Time, claim delivery.State, cause deliver
 }
 
 // Said writes what a gateway said about one message into evidence.
-func Said(e *store.Evidence, source delivery.Source, item dialect.Item) {
+func Said(e *store.Evidence, source delivery.Source, item dialect.Item, currency string) {
 	e.Source, e.Claim, e.Cause = source, item.State, item.Cause
 	e.GatewayRef, e.Code, e.Note = item.GatewayRef, item.Code, item.Note
 	e.Part, e.Parts = item.Part, item.Parts
+	e.Billed = Billed(item, currency)
 	if !item.At.IsZero() {
 		e.GatewayAt = &item.At
 	}
+}
+
+// Billed is what a gateway says that it counted and charged. currency is that
+// of its account, should it not say.
+func Billed(item dialect.Item, currency string) store.Billed {
+	b := store.Billed{Segments: item.Segments}
+	if item.Charge != nil {
+		b.ChargeMicros, b.ChargeCurrency = &item.Charge.Micros, cmp.Or(item.Charge.Currency, currency)
+	}
+	return b
+}
+
+// Elsewhere finds another gateway of a message's route that may be used now:
+// the next in order, or one before. next is true if it comes after the one that
+// the message is queued for. It is nil if there is none.
+func (c *Course) Elsewhere(m *store.Message, now time.Time) (g *roster.Gateway, next bool) {
+	book := c.Roster.Book()
+	r, ok := book.RouteNamed(m.Route)
+	if !ok {
+		return nil, false
+	}
+	order := r.Order(m.ID.String())
+	here := -1
+	if g := c.Roster.ByID(m.GatewayID); g != nil {
+		here = slices.Index(order, g.Name)
+	}
+	for i := range order {
+		at := (here + 1 + i) % len(order)
+		g := c.Roster.ByName(order[at])
+		if g == nil || g.ID == m.GatewayID || g.Silent(c.Roster.Health(g.ID), now) != "" || !book.MaySend(m.Sender, g.Name) ||
+			g.Refuses(dialect.Case{Kind: pace.Kind(m.Kind), Country: m.Country, Sender: m.Sender, Registered: m.Registration != "", Flash: m.Flash}) != "" {
+			continue
+		}
+		return g, at > here
+	}
+	return nil, false
 }

@@ -2,7 +2,6 @@ package course
 
 import (
 	"errors"
-	"strings"
 	"testing"
 	"time"
 
@@ -10,6 +9,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
@@ -30,20 +30,9 @@ const (
 // house makes a course with one gateway of the dialect.
 func house(t *testing.T, source string) (*Course, *roster.Gateway) {
 	t.Helper()
-	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Close() })
-	sealer, err := store.NewSealer([]byte(strings.Repeat("k", 32)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	gateways := roster.New(s, sealer)
-	g, err := gateways.Add(t.Context(), roster.Setup{Source: source, Address: "http://127.0.0.1:1", AskAfter: 10 * time.Second, GiveUp: time.Hour}, noon)
-	if err != nil {
-		t.Fatal(err)
-	}
+	gateways, s := rostertest.Roster(t)
+	askAfter, giveUp := 10*time.Second, time.Hour
+	g := rostertest.Gateway(t, gateways, source, roster.Setup{AskAfter: &askAfter, GiveUpAfter: &giveUp})
 	return &Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: func() time.Time { return noon }, Due: watch.NewKick(), Strays: watch.NewKick()}, g
 }
 
@@ -75,7 +64,7 @@ func TestPlan(t *testing.T) {
 			c, g := house(t, tt.dialect)
 			before := store.Message{GatewayID: g.ID, State: delivery.Queued}
 			m := store.Message{GatewayID: g.ID, State: tt.state, Kind: tt.kind, GatewayRef: tt.ref, Attempts: 1, ValidUntil: noon.Add(tt.validFor)}
-			c.plan(&before, &m, noon, nil)
+			c.plan(&before, &m, delivery.Outcome{}, noon, Step{})
 			if !same(m.AskAt, tt.askAt) || !same(m.GiveUpAt, tt.giveUpAt) {
 				t.Errorf("asked at %v, given up at %v; want %v and %v", m.AskAt, m.GiveUpAt, tt.askAt, tt.giveUpAt)
 			}
@@ -92,17 +81,18 @@ func TestPlanOfTriesAndQueries(t *testing.T) {
 	sending := store.Message{ID: id, GatewayID: g.ID, State: delivery.Sending, Attempts: 3}
 	again := sending
 	again.State = delivery.Queued
-	c.plan(&sending, &again, noon, nil)
+	c.plan(&sending, &again, delivery.Outcome{}, noon, Step{})
 	if wait := again.DueAt.Sub(noon); wait < 3*time.Second || wait > 4*time.Second {
 		t.Errorf("the fourth try waits %v, want 3 to 4 s", wait)
 	}
-	c.plan(&sending, &again, noon, Plan{id: 42 * time.Second})
+	told := 42 * time.Second
+	c.plan(&sending, &again, delivery.Outcome{}, noon, Step{Wait: &told})
 	if wait := again.DueAt.Sub(noon); wait != 42*time.Second {
 		t.Errorf("told to wait 42 s, it waits %v", wait)
 	}
 	// What has not moved keeps its plan.
 	kept := again
-	c.plan(&again, &kept, noon.Add(time.Hour), nil)
+	c.plan(&again, &kept, delivery.Outcome{}, noon.Add(time.Hour), Step{})
 	if !kept.DueAt.Equal(again.DueAt) {
 		t.Errorf("the plan moved to %v", kept.DueAt)
 	}

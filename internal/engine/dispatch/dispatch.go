@@ -4,7 +4,9 @@ package dispatch
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
+	"maps"
 	"sync"
 	"time"
 
@@ -12,7 +14,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
-	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
@@ -31,15 +33,44 @@ type Dispatch struct {
 	holder  uuid.UUID
 	results *store.Gather[result, struct{}]
 
-	mu    sync.Mutex
-	kicks map[uuid.UUID]watch.Kick
+	mu       sync.Mutex
+	kicks    map[uuid.UUID]watch.Kick
+	balances map[uuid.UUID]balance // that replies told, to be noted
 }
 
-// result is what came of one submission.
+type balance struct {
+	dialect.Amount
+	at time.Time
+}
+
+// result is what came of one request.
 type result struct {
-	evidence store.Evidence
-	exchange *store.Exchange
-	wait     *time.Duration // before the next try; nil: as usual
+	evidence  []store.Evidence
+	exchanges []store.Exchange
+	steps     course.Plan
+	moves     []move
+}
+
+// move is a message that is to go through another gateway of its route.
+type move struct {
+	message store.Message
+	to      *roster.Gateway
+	why     string
+	next    bool // in the order of the route: at once, and not after the usual pause
+}
+
+// evidence tells of the move.
+func (m move) evidence(now time.Time, attempt int) store.Evidence {
+	e := course.Own(m.message, now, delivery.Queued, attempt, fmt.Sprintf("goes through %s instead: %s", m.to.Name, m.why))
+	e.GatewayID = &m.to.ID
+	return e
+}
+
+// mayMove reports whether what is known of a message lets it go through another
+// gateway: what may have gone through one would go twice, which only a passcode
+// may.
+func mayMove(m store.Message, known delivery.Outcome) bool {
+	return !known.MayHaveGone || m.Kind == string(pace.OTP)
 }
 
 // Run keeps every gateway that no other instance keeps, until ctx ends; then
@@ -48,12 +79,13 @@ func (d *Dispatch) Run(ctx context.Context) {
 	d.holder = uuid.New()
 	d.results = store.NewGather(300, d.record)
 	d.kicks = map[uuid.UUID]watch.Kick{}
+	d.balances = map[uuid.UUID]balance{}
 
 	recording, stopRecording := context.WithCancel(context.Background())
 	var recorder, keepers sync.WaitGroup
 	recorder.Go(func() { d.results.Run(recording) })
 
-	tick := time.NewTicker(2 * time.Second) // for gateways that other instances added
+	tick := time.NewTicker(2 * time.Second) // for what other instances changed
 	defer tick.Stop()
 	for ctx.Err() == nil {
 		d.mu.Lock()
@@ -62,7 +94,12 @@ func (d *Dispatch) Run(ctx context.Context) {
 				kick := watch.NewKick()
 				d.kicks[g.ID] = kick
 				k := newKeeper(d, g, kick)
-				keepers.Go(func() { k.run(ctx) })
+				keepers.Go(func() {
+					k.run(ctx)
+					d.mu.Lock()
+					defer d.mu.Unlock()
+					delete(d.kicks, g.ID)
+				})
 			} else {
 				d.kicks[g.ID].Now()
 			}
@@ -75,6 +112,7 @@ func (d *Dispatch) Run(ctx context.Context) {
 			if err := d.Course.Roster.Reload(ctx); err != nil && ctx.Err() == nil {
 				d.Log.Error("reading gateways", "error", err)
 			}
+			d.noteBalances(ctx)
 		}
 	}
 	keepers.Wait()
@@ -82,25 +120,57 @@ func (d *Dispatch) Run(ctx context.Context) {
 	recorder.Wait()
 }
 
-// record commits a set of results.
-func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error) {
-	evidence := make([]store.Evidence, len(set))
-	var exchanges []store.Exchange
-	waits := course.Plan{}
-	for i, r := range set {
-		evidence[i] = r.evidence
-		if r.exchange != nil {
-			exchanges = append(exchanges, *r.exchange)
-		}
-		if r.wait != nil {
-			waits[r.evidence.MessageID] = *r.wait
+// noteBalances writes down what replies told of balances. Every reply may tell,
+// and the last is enough.
+func (d *Dispatch) noteBalances(ctx context.Context) {
+	d.mu.Lock()
+	told := d.balances
+	d.balances = map[uuid.UUID]balance{}
+	d.mu.Unlock()
+	for id, b := range told {
+		if err := d.Course.Store.NoteBalance(ctx, id, b.Micros, b.Currency, b.at); err != nil && ctx.Err() == nil {
+			d.Log.Error("noting a balance", "error", err)
 		}
 	}
+}
+
+// record commits a set of results.
+func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error) {
+	var evidence []store.Evidence
+	var exchanges []store.Exchange
+	var moves []move
+	steps := course.Plan{}
+	for _, r := range set {
+		evidence = append(evidence, r.evidence...)
+		exchanges = append(exchanges, r.exchanges...)
+		moves = append(moves, r.moves...)
+		maps.Copy(steps, r.steps)
+	}
 	err := d.Course.Store.Transact(ctx, func(s *store.Store) error {
+		messages := make([]store.Message, len(moves))
+		for i, m := range moves {
+			messages[i] = m.message
+		}
+		known, err := s.Known(ctx, messages)
+		if err != nil {
+			return err
+		}
+		for i, m := range moves {
+			if !mayMove(m.message, known[i]) {
+				continue
+			}
+			evidence = append(evidence, m.evidence(d.Course.Now(), m.message.Attempts+1))
+			step := course.Step{Gateway: m.to.ID}
+			if m.next {
+				step.Wait = new(time.Duration)
+			}
+			steps[m.message.ID] = step
+		}
+		moves = nil
 		if err := s.StoreExchanges(ctx, exchanges); err != nil {
 			return err
 		}
-		return d.Course.Record(ctx, s, evidence, waits)
+		return d.Course.Record(ctx, s, evidence, steps)
 	})
 	if err != nil {
 		return nil, err
@@ -117,62 +187,12 @@ func (d *Dispatch) settle(r result) {
 		if err == nil {
 			return
 		}
-		d.Log.Error("recording what a gateway answered", "message", r.evidence.MessageID, "error", err)
+		d.Log.Error("recording what a gateway answered", "message", r.evidence[0].MessageID, "error", err)
 		if store.Refused(err) {
 			return // the attempt is durable; without an outcome it becomes doubtful
 		}
 		time.Sleep(500 * time.Millisecond)
 	}
-}
-
-// submit makes one submission and returns what came of it.
-func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, m store.Message) result {
-	attempt := m.Attempts + 1
-	request, err := g.Dialect.SubmitRequest(dialect.Message{
-		ID: m.ID.String(), To: phone.Stored(m.ToNumber), Sender: m.Sender, Text: m.Text, Kind: m.Kind, Encoding: m.Encoding, Segments: m.Segments,
-		ReceiptURL: g.ReceiptURL(d.PublicURL), ValidFor: int(m.ValidUntil.Sub(d.Course.Now()).Seconds()),
-	}, g.Secrets)
-	if err != nil {
-		e := course.Own(m, d.Course.Now(), delivery.Queued, attempt, "not sent: "+err.Error())
-		e.Cause = delivery.GatewayFault
-		return result{evidence: e}
-	}
-	reply, fate, exchange := d.Courier.Carry(ctx, g, "submit", request)
-	now := d.Course.Now()
-	r := result{exchange: &exchange}
-	switch fate {
-	case courier.NotSent:
-		r.evidence = course.Own(m, now, delivery.Queued, attempt, "not sent: "+exchange.Error)
-		r.evidence.Cause = delivery.GatewayFault
-	case courier.NoAnswer:
-		r.evidence = course.Own(m, now, delivery.Doubtful, attempt, exchange.Error)
-	default:
-		r.evidence, r.wait = understand(m, attempt, now, g.Dialect.ReadSubmit(reply, now))
-	}
-	r.evidence.ExchangeID = &exchange.ID
-	return r
-}
-
-// understand makes evidence of what was read of a reply.
-func understand(m store.Message, attempt int, now time.Time, reading dialect.Reading) (store.Evidence, *time.Duration) {
-	e := course.Own(m, now, delivery.Doubtful, attempt, reading.Note)
-	switch reading.Meaning {
-	case dialect.Unreadable:
-		e.Note = "the reply cannot be read: " + reading.Note
-	case dialect.Absent:
-		e.Note = "the reply cannot be read: it says that there is no such message"
-	case dialect.NotTaken:
-		e.Source, e.Claim, e.Cause = delivery.Reply, delivery.Queued, reading.Cause
-		if reading.RetryAfter > 0 {
-			return e, &reading.RetryAfter
-		}
-	case dialect.Read:
-		course.Said(&e, delivery.Reply, reading.Items[0])
-		if e.Claim == "" {
-			e.Source, e.Claim = delivery.Own, delivery.Doubtful
-		}
-	}
-	return e, nil
 }
 
 func ids(messages []store.Message) []uuid.UUID {

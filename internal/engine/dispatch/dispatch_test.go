@@ -1,96 +1,293 @@
 package dispatch
 
 import (
+	"fmt"
 	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/route"
+	"calmpigeon.example/internal/engine/courier"
+	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/engine/watch"
+	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )
 
-func TestUnderstand(t *testing.T) {
-	read := func(item dialect.Item) dialect.Reading {
-		return dialect.Reading{Meaning: dialect.Read, Items: []dialect.Item{item}}
+func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+
+var discard = slog.New(slog.DiscardHandler)
+
+// desk makes a dispatch over an empty database.
+func desk(t *testing.T) *Dispatch {
+	t.Helper()
+	gateways, s := rostertest.Roster(t)
+	now := func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+	return &Dispatch{Log: discard, Courier: courier.New(now), balances: map[uuid.UUID]balance{},
+		Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewKick(), Strays: watch.NewKick()}}
+}
+
+// lister takes an array of messages and answers as it is told.
+const lister = `dialect: lister
+reference: carried
+submit:
+  most: 10
+  request: {post: /s, json: '[.messages[] | {id, to, text: (if .text == "poison" then error("poison") else .text end)}]'}
+  reply:
+    - {when: .status == 429, limited: '.headers["retry-after"]'}
+    - {when: .status == 402, refused: no_credit}
+    - {when: .status == 422, refused: content_refused}
+    - {when: .status == 200, read: '.body[]'}
+`
+
+func message(to, text string) store.Message {
+	return store.Message{ID: store.NewID(), ToNumber: to, Sender: "Lanternholm", Kind: "bulk", Text: text, ValidUntil: time.Now().Add(time.Hour)}
+}
+
+// What comes of a request, for each of its messages by itself.
+func TestSubmitKeepsEachItemsOutcome(t *testing.T) {
+	t.Parallel()
+	for name, tt := range map[string]struct {
+		status int
+		reply  string   // {0}, {1} and {2} are the messages' ids
+		header string   // Retry-After
+		texts  []string // of three messages
+		want   []string // source claim cause, of each message
+		lesson delivery.Cause
+	}{
+		"by reference, in another order": {200, `[{"reference":"{2}","state":"rejected","cause":"invalid_number"},{"reference":"{0}","state":"accepted","gateway_ref":"g0"},{"reference":"{1}","state":"enroute"}]`, "", nil,
+			[]string{"reply accepted ", "reply enroute ", "reply rejected invalid_number"}, ""},
+		"by place":         {200, `[{"index":0,"state":"accepted"},{"index":2,"state":"accepted"},{"index":1,"state":"rejected","cause":"barred"}]`, "", nil, []string{"reply accepted ", "reply rejected barred", "reply accepted "}, ""},
+		"by number":        {200, `[{"to":"447700900102","state":"accepted"},{"to":"+447700900101","state":"accepted"},{"to":"00447700900100","state":"rejected"}]`, "", nil, []string{"reply rejected unspecified", "reply accepted ", "reply accepted "}, ""},
+		"one item for all": {200, `[{"state":"accepted","gateway_ref":"batch-1"}]`, "", nil, []string{"reply accepted ", "reply accepted ", "reply accepted "}, ""},
+		"one is left out":  {200, `[{"index":0,"state":"accepted"},{"index":1,"state":"accepted"}]`, "", nil, []string{"reply accepted ", "reply accepted ", "own doubtful "}, ""},
+		"items of others":  {200, `[{"reference":"elsewhere","state":"accepted"},{"index":9,"state":"accepted"}]`, "", nil, []string{"own doubtful ", "own doubtful ", "own doubtful "}, delivery.GatewayFault},
+		"two without name": {200, `[{"state":"accepted"},{"state":"accepted"}]`, "", nil, []string{"own doubtful ", "own doubtful ", "own doubtful "}, delivery.GatewayFault},
+		"one not taken":    {200, `[{"index":0,"state":"accepted"},{"index":1,"not_taken":"limited"},{"index":2,"state":"accepted"}]`, "", nil, []string{"reply accepted ", "reply queued limited", "reply accepted "}, ""},
+		"all not taken":    {200, `[{"index":0,"not_taken":"no_credit"},{"index":1,"not_taken":"no_credit"},{"index":2,"not_taken":"no_credit"}]`, "", nil, []string{"reply queued no_credit", "reply queued no_credit", "reply queued no_credit"}, delivery.NoCredit},
+		"cannot be read":   {500, `oops`, "", nil, []string{"own doubtful ", "own doubtful ", "own doubtful "}, delivery.GatewayFault},
+		"slower, please":   {429, ``, "3", nil, []string{"reply queued limited", "reply queued limited", "reply queued limited"}, delivery.Limited},
+		"no credit":        {402, ``, "", nil, []string{"reply queued no_credit", "reply queued no_credit", "reply queued no_credit"}, delivery.NoCredit},
+		"refused together, which may mean one of them": {422, ``, "", nil, []string{"reply queued content_refused", "reply queued content_refused", "reply queued content_refused"}, ""},
+		"one cannot be put into it":                    {200, `[{"state":"accepted"}]`, "", []string{"a", "poison", "c"}, []string{"reply accepted ", "own rejected unfit", "reply accepted "}, ""},
+		"none can":                                     {200, `[{"state":"accepted"}]`, "", []string{"poison", "poison", "poison"}, []string{"own rejected unfit", "own rejected unfit", "own rejected unfit"}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			d := desk(t)
+			pack := []store.Message{message("+447700900100", "a"), message("+447700900101", "b"), message("+447700900102", "c")}
+			for i, text := range tt.texts {
+				pack[i].Text = text
+			}
+			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				reply := tt.reply
+				for i, m := range pack {
+					reply = strings.ReplaceAll(reply, fmt.Sprintf("{%d}", i), m.ID.String())
+				}
+				if tt.header != "" {
+					w.Header().Set("Retry-After", tt.header)
+				}
+				w.WriteHeader(tt.status)
+				w.Write([]byte(reply))
+			}))
+			defer server.Close()
+			g := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{Address: &server.URL})
+			r, l := d.submit(t.Context(), g, pack)
+			for i, m := range pack {
+				var got []string
+				for _, e := range r.evidence {
+					if e.MessageID == m.ID {
+						got = append(got, fmt.Sprintf("%s %s %s", e.Source, e.Claim, e.Cause))
+						if e.Claim == delivery.Doubtful && e.Note == "" {
+							t.Errorf("message %d is doubtful, and it does not say why", i)
+						}
+					}
+				}
+				if !slices.Equal(got, []string{tt.want[i]}) {
+					t.Errorf("message %d: %q, want %q", i, got, tt.want[i])
+				}
+			}
+			if l.cause != tt.lesson {
+				t.Errorf("it teaches %q, want %q", l.cause, tt.lesson)
+			}
+			if tt.header != "" && (l.wait == nil || *r.steps[pack[1].ID].Wait != 3*time.Second) {
+				t.Errorf("asked to wait 3 s: %v, steps %v", l.wait, r.steps)
+			}
+		})
+	}
+}
+
+func TestRefusedAloneIsMeant(t *testing.T) {
+	t.Parallel()
+	d := desk(t)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(422) }))
+	defer server.Close()
+	g := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{Address: &server.URL})
+	r, _ := d.submit(t.Context(), g, []store.Message{message("+447700900100", "a")})
+	if e := r.evidence[0]; e.Claim != delivery.Rejected || e.Cause != delivery.ContentRefused {
+		t.Errorf("%+v", e)
+	}
+}
+
+func TestPack(t *testing.T) {
+	call := &dialect.Call{Most: 3, Same: []string{"text", "sender"}}
+	var all []store.Message
+	for i, text := range []string{"a", "b", "a", "a", "b", "a", "a"} {
+		all = append(all, message(fmt.Sprintf("+4477009001%02d", i), text))
+	}
+	all = append(all, message("+447700900104", "b")) // whose number stands in a pack of the same text already
+	lens := func(requests, room int, messages []store.Message) (sizes []int, placed int) {
+		p := newPacker(call, requests, room)
+		for _, m := range messages {
+			if p.place(m) {
+				placed++
+			}
+		}
+		for _, one := range p.packs {
+			sizes = append(sizes, len(one.messages))
+			for _, m := range one.messages {
+				if m.Text != one.messages[0].Text {
+					t.Errorf("a pack holds %q and %q", m.Text, one.messages[0].Text)
+				}
+			}
+		}
+		if len(p.messages()) != placed {
+			t.Errorf("%d of %d that were placed are there", len(p.messages()), placed)
+		}
+		return sizes, placed
 	}
 	for name, tt := range map[string]struct {
-		reading dialect.Reading
-		source  delivery.Source
-		claim   delivery.State
-		cause   delivery.Cause
-		wait    time.Duration
+		requests, room int
+		sizes          []int
 	}{
-		"taken":                       {read(dialect.Item{GatewayRef: "h-1", State: delivery.Accepted}), delivery.Reply, delivery.Accepted, "", 0},
-		"refused for good":            {read(dialect.Item{State: delivery.Rejected, Cause: delivery.ContentRefused}), delivery.Reply, delivery.Rejected, delivery.ContentRefused, 0},
-		"read, but it claims nothing": {read(dialect.Item{Code: "ADRIFT"}), delivery.Own, delivery.Doubtful, "", 0},
-		"cannot be read":              {dialect.Reading{Note: "no rule"}, delivery.Own, delivery.Doubtful, "", 0},
-		"no such message, it says":    {dialect.Reading{Meaning: dialect.Absent}, delivery.Own, delivery.Doubtful, "", 0},
-		"slower, please":              {dialect.Reading{Meaning: dialect.NotTaken, Cause: delivery.Limited, RetryAfter: 3 * time.Second}, delivery.Reply, delivery.Queued, delivery.Limited, 3 * time.Second},
-		"the key is not accepted":     {dialect.Reading{Meaning: dialect.NotTaken, Cause: delivery.CredentialsRefused}, delivery.Reply, delivery.Queued, delivery.CredentialsRefused, 0},
+		"as many as there is room for": {9, 99, []int{3, 2, 2, 1}},
+		"two requests":                 {2, 99, []int{3, 2}},
+		"one request":                  {1, 99, []int{3}},
+		"four messages":                {9, 4, []int{3, 1}},
+		"none":                         {0, 0, nil},
 	} {
-		e, wait := understand(store.Message{}, 2, time.Now(), tt.reading)
-		given := time.Duration(0)
-		if wait != nil {
-			given = *wait
+		if sizes, _ := lens(tt.requests, tt.room, all); !slices.Equal(sizes, tt.sizes) {
+			t.Errorf("%s: packs of %v, want %v", name, sizes, tt.sizes)
 		}
-		if e.Source != tt.source || e.Claim != tt.claim || e.Cause != tt.cause || e.Attempt != 2 || given != tt.wait {
-			t.Errorf("%s: %+v, wait %v", name, e, given)
+	}
+	// A failed company is broken up: 500, 62, 7, 1.
+	call.Most, call.Same = 500, nil
+	for attempts, want := range []int{500, 62, 7, 1, 1} {
+		many := make([]store.Message, 500)
+		for i := range many {
+			many[i] = message(fmt.Sprintf("+44770090%04d", i), "x")
+			many[i].Attempts = attempts
 		}
-		if e.Claim == delivery.Doubtful && e.Note == "" && e.Code == "" {
-			t.Errorf("%s: doubtful, and it does not say why", name)
+		if sizes, _ := lens(1, 500, many); sizes[0] != want {
+			t.Errorf("after %d attempts a request carries %d, want %d", attempts, sizes[0], want)
 		}
 	}
 }
 
-func result1(claim delivery.State, wait *time.Duration) result {
-	return result{evidence: store.Evidence{Claim: claim}, wait: wait}
+func TestQuota(t *testing.T) {
+	now := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
+	q := quota{perMinute: 5, perDay: 8}
+	if n, wait := q.free(now, 10); n != 5 || wait != 0 {
+		t.Errorf("at first %d are free, wait %v", n, wait)
+	}
+	q.take(now, 3)
+	q.take(now.Add(500*time.Millisecond), 2)
+	if n, wait := q.free(now.Add(30*time.Second), 10); n != 0 || wait != 31*time.Second {
+		t.Errorf("in the same minute %d are free after %v", n, wait)
+	}
+	if n, _ := q.free(now.Add(62*time.Second), 10); n != 3 {
+		t.Errorf("a minute later %d are free, want the 3 that are left of the day", n)
+	}
+	q.take(now.Add(62*time.Second), 3)
+	if n, wait := q.free(now.Add(5*time.Minute), 10); n != 0 || wait < 23*time.Hour {
+		t.Errorf("the day is used up, and %d are free after %v", n, wait)
+	}
+	if n, _ := q.free(now.Add(24*time.Hour+2*time.Second), 10); n != 5 {
+		t.Errorf("a day later %d are free", n)
+	}
+}
+
+func alone(t *testing.T, perSecond, inFlight int) (*keeper, *roster.Gateway) {
+	t.Helper()
+	d := desk(t)
+	g := rostertest.Gateway(t, d.Course.Roster, strings.Replace(lister, "most: 10", "most: 1", 1), roster.Setup{PerSecond: &perSecond, InFlight: &inFlight})
+	return newKeeper(d, g, watch.NewKick()), g
 }
 
 // A gateway that keeps failing rests, is probed with one message, and is used
 // fully again once that succeeds.
 func TestGatewayRestsAndIsProbed(t *testing.T) {
-	d := &Dispatch{Log: discard}
-	k := newKeeper(d, &roster.Gateway{Gateway: store.Gateway{PerSecond: 100, InFlight: 8}}, watch.NewKick())
+	t.Parallel()
+	k, g := alone(t, 100, 8)
+	fault := lesson{cause: delivery.GatewayFault}
 	for range faultsBeforeRest - 1 {
-		k.learn(result1(delivery.Doubtful, nil))
+		k.learn(fault)
 	}
-	if n, _ := k.free(); n != 8 {
-		t.Errorf("after a few faults %d may go, want 8", n)
+	if n, _ := k.free(g); n.requests != 8 {
+		t.Errorf("after a few faults %d may go, want 8", n.requests)
 	}
-	k.learn(result1(delivery.Queued, nil))
-	if n, wait := k.free(); n != 0 || wait <= 0 || wait > time.Second {
-		t.Errorf("it rests, and %d may go after %v", n, wait)
+	h, changed := k.learn(fault)
+	if n, wait := k.free(g); n.requests != 0 || wait <= 0 || wait > time.Second || !changed || h.RestSince == nil || h.RestCause != delivery.GatewayFault {
+		t.Errorf("it rests, and %d may go after %v: %+v", n.requests, wait, h)
 	}
 	k.restUntil = time.Now().Add(-time.Millisecond) // the rest is over
-	if n, _ := k.free(); n != 1 {
-		t.Errorf("it is probed with %d", n)
+	if n, _ := k.free(g); n.requests != 1 {
+		t.Errorf("it is probed with %d", n.requests)
 	}
-	k.slots <- struct{}{}
-	if n, _ := k.free(); n != 0 {
-		t.Errorf("while the probe is out %d more may go", n)
+	k.busy.Add(1)
+	if n, _ := k.free(g); n.requests != 0 {
+		t.Errorf("while the probe is out %d more may go", n.requests)
 	}
-	<-k.slots
-	k.learn(result1(delivery.Queued, nil))
-	if _, wait := k.free(); wait <= time.Second {
-		t.Errorf("after a failed probe it rests for %v, want longer than before", wait)
+	k.busy.Add(-1)
+	k.learn(fault)
+	if rest := time.Until(k.restUntil); rest <= time.Second {
+		t.Errorf("after a failed probe it rests for %v, want longer than before", rest)
 	}
 	k.restUntil = time.Now().Add(-time.Millisecond)
-	k.learn(result1(delivery.Accepted, nil))
-	if n, _ := k.free(); n != 8 {
-		t.Errorf("after a good probe %d may go, want 8", n)
+	h, changed = k.learn(lesson{})
+	if n, _ := k.free(g); n.requests != 8 || !changed || h.RestSince != nil {
+		t.Errorf("after a good probe %d may go, want 8: %+v", n.requests, h)
 	}
+	if h, changed = k.learn(lesson{cause: delivery.NoCredit}); !changed || h.RestCause != delivery.NoCredit || time.Until(k.restUntil) < 4*time.Second {
+		t.Errorf("without credit: %+v", h)
+	}
+}
+
+func TestRateReplySlowsDown(t *testing.T) {
+	t.Parallel()
+	k, g := alone(t, 100, 200)
 	asked := 400 * time.Millisecond
-	k.learn(result1(delivery.Queued, &asked))
-	if n, wait := k.free(); n != 0 || wait > asked {
-		t.Errorf("asked to wait %v, %d may go after %v", asked, n, wait)
+	if _, changed := k.learn(lesson{cause: delivery.Limited, wait: &asked}); changed {
+		t.Error("a short wait is told to everybody")
+	}
+	if n, wait := k.free(g); n.requests != 0 || wait > asked {
+		t.Errorf("asked to wait %v, %d may go after %v", asked, n.requests, wait)
+	}
+	k.restUntil = time.Time{}
+	if n, _ := k.free(g); n.requests < 50 || n.requests > 60 {
+		t.Errorf("asked to go slower, %d of 100 a second may go", n.requests)
+	}
+	k.ease = pace.Ease{}
+	if n, _ := k.free(g); n.requests != 100 {
+		t.Errorf("at full pace %d may go", n.requests)
 	}
 }
 
 func TestKeeperHoldsOnlyWhileTheLeaseSurelyLasts(t *testing.T) {
-	k := newKeeper(&Dispatch{Lease: time.Hour}, &roster.Gateway{Gateway: store.Gateway{InFlight: 1}}, watch.NewKick())
+	t.Parallel()
+	k, _ := alone(t, 1, 1)
+	k.d.Lease = time.Hour
 	if k.holds() {
 		t.Error("it holds a lease that it never took")
 	}
@@ -104,4 +301,52 @@ func TestKeeperHoldsOnlyWhileTheLeaseSurelyLasts(t *testing.T) {
 	}
 }
 
-var discard = slog.New(slog.DiscardHandler)
+// What is known not to have been taken goes through the next gateway of its
+// route; what may have been taken stays.
+func TestElsewhere(t *testing.T) {
+	t.Parallel()
+	d := desk(t)
+	first := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{}) // nobody answers there
+	second := rostertest.Gateway(t, d.Course.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
+	if err := d.Course.Roster.PutRoutes(t.Context(), []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}, "test", d.Course.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Course.Roster.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, d.Course.Now()); err != nil {
+		t.Fatal(err)
+	}
+	for name, tt := range map[string]struct {
+		doubted bool
+		kind    string
+		want    *roster.Gateway
+	}{
+		"known not to have been taken": {false, "bulk", second},
+		"in doubt before":              {true, "bulk", first},
+		"a passcode in doubt before":   {true, "otp", second},
+	} {
+		m := message("+447700900123", "x")
+		m.GatewayID, m.Route, m.Kind, m.State = first.ID, "all", tt.kind, delivery.Queued
+		now := d.Course.Now()
+		m.DueAt, m.CreatedAt, m.ChangedAt = now, now, now
+		if _, err := d.Course.Store.Accept(t.Context(), []store.Acceptance{{Message: m, Evidence: course.Own(m, now, delivery.Queued, 0, "")}}); err != nil {
+			t.Fatal(err)
+		}
+		if tt.doubted {
+			doubt := []store.Evidence{course.Own(m, now, delivery.Doubtful, 1, ""), course.Own(m, now, delivery.Queued, 1, "goes again")}
+			if err := d.Course.Record(t.Context(), d.Course.Store, doubt, nil); err != nil {
+				t.Fatal(err)
+			}
+			m.Attempts = 1
+		}
+		r, l := d.submit(t.Context(), first, []store.Message{m})
+		if l.cause != delivery.GatewayFault {
+			t.Errorf("%s: nobody answers, and it teaches %q", name, l.cause)
+		}
+		if _, err := d.record(t.Context(), []result{r}); err != nil {
+			t.Fatal(err)
+		}
+		after, err := d.Course.Store.Message(t.Context(), m.ID)
+		if err != nil || after.State != delivery.Queued || after.GatewayID != tt.want.ID {
+			t.Errorf("%s: %s through %v, want %s; %v", name, after.State, after.GatewayID, tt.want.Name, err)
+		}
+	}
+}

@@ -38,46 +38,49 @@ func (k *keeper) paces() map[string]int {
 	return paced
 }
 
-// pace keeps of the messages what may go now, at most so many, and defers what
-// must wait for its sender. The rest is left as it is.
-func (k *keeper) pace(ctx context.Context, s *store.Store, claimed []store.Message, paces map[string]int, most int, now time.Time) (fit []store.Message, noted []store.Noted, deferred int, err error) {
+// ration is what the senders of claimed messages may still send.
+type ration struct {
+	limits map[string]int
+	ages   map[string][]time.Duration // how long ago their last ones went
+	sent   map[string]int
+	later  map[uuid.UUID]time.Time
+}
+
+// ration looks up how much the senders of claimed messages have sent. It holds
+// until the transaction ends.
+func (k *keeper) ration(ctx context.Context, s *store.Store, claimed []store.Message, limits map[string]int) (*ration, error) {
+	r := &ration{limits: limits, sent: map[string]int{}, later: map[uuid.UUID]time.Time{}}
 	var senders []string
 	for _, m := range claimed {
-		if paces[m.Sender] > 0 && !slices.Contains(senders, m.Sender) {
+		if limits[m.Sender] > 0 && !slices.Contains(senders, m.Sender) {
 			senders = append(senders, m.Sender)
 		}
 	}
 	if len(senders) == 0 {
-		return claimed[:min(most, len(claimed))], nil, 0, nil
+		return r, nil
 	}
-	ages, err := s.SenderAges(ctx, senders, span)
-	if err != nil {
-		return nil, nil, 0, err
+	var err error
+	r.ages, err = s.SenderAges(ctx, senders, span)
+	return r, err
+}
+
+// allows reports whether a message may go as far as its sender is concerned. A
+// sender that has just been taken out of use has no pace any more.
+func (r *ration) allows(m store.Message) bool {
+	went, known := r.ages[m.Sender]
+	return !known || len(went)+r.sent[m.Sender] < r.limits[m.Sender]
+}
+
+// count notes that a message goes.
+func (r *ration) count(m store.Message) {
+	if _, known := r.ages[m.Sender]; known {
+		r.sent[m.Sender]++
 	}
-	sent := map[string]int{}
-	later := map[uuid.UUID]time.Time{}
-	for _, m := range claimed {
-		limit := paces[m.Sender]
-		went, known := ages[m.Sender]
-		switch {
-		case limit == 0 || !known: // or the sender has just been taken out of use
-			if len(fit) < most {
-				fit = append(fit, m)
-			}
-		case len(went)+sent[m.Sender] < limit:
-			if len(fit) < most {
-				fit = append(fit, m)
-				sent[m.Sender]++
-			}
-		default:
-			later[m.ID] = k.book(booking{m.Sender, m.Lane}, went, limit, now)
-		}
-	}
-	if err := s.Defer(ctx, later); err != nil {
-		return nil, nil, 0, err
-	}
-	noted, err = s.SendersSent(ctx, sent, span)
-	return fit, noted, len(later), err
+}
+
+// wait gives a message its place in time.
+func (r *ration) wait(k *keeper, m store.Message, now time.Time) {
+	r.later[m.ID] = k.book(booking{m.Sender, m.Lane}, r.ages[m.Sender], r.limits[m.Sender], now)
 }
 
 // book gives the next place in time. went is how long ago the last messages of

@@ -69,9 +69,9 @@ func (in *Intake) Accept(ctx context.Context, key store.Key, d Draft, token stri
 		m, again, err = in.repeat(ctx, d, prior)
 		return m, nil, again, err
 	}
-	m = in.message(p, d.Reference)
+	m = in.message(p, d)
 	m.KeyID = key.ID
-	evidence := course.Own(m, m.CreatedAt, delivery.Queued, 0, replaced(p))
+	evidence := course.Own(m, m.CreatedAt, delivery.Queued, 0, begun(p))
 	evidence.Parts = m.Segments
 	a := store.Acceptance{Message: m, Evidence: evidence}
 	if token != "" {
@@ -101,12 +101,13 @@ func (in *Intake) repeat(ctx context.Context, d Draft, prior store.Idempotency) 
 }
 
 // message is what a plan comes to.
-func (in *Intake) message(p Plan, reference string) store.Message {
+func (in *Intake) message(p Plan, d Draft) store.Message {
 	now := in.Course.Now()
 	m := store.Message{
-		ID: store.NewID(), GatewayID: p.Gateway.ID, ToNumber: p.Number.Number.String(), Country: p.Country, Sender: p.Sender.ID.String(),
+		ID: p.ID, GatewayID: p.Gateway.ID, ToNumber: p.Number.Number.String(), Country: p.Country, Sender: p.Sender.ID.String(),
 		Kind: string(p.Kind), Lane: p.Kind.Lane(), Text: p.Text, Given: p.Given, Encoding: string(p.Weight.Encoding), Units: p.Weight.Units,
-		Segments: p.Weight.Segments, Reference: reference, Template: p.Template, Registration: p.Registration, Currency: p.Price.Currency(),
+		Segments: p.Weight.Segments, Reference: d.Reference, Template: p.Template, Registration: p.Registration, Currency: p.Price.Currency(),
+		Fields: d.Fields, Flash: d.Flash, Route: p.Route,
 		State: delivery.Queued, DueAt: now, ValidUntil: now.Add(p.ValidFor), CreatedAt: now, ChangedAt: now,
 	}
 	if p.Priced {
@@ -116,16 +117,18 @@ func (in *Intake) message(p Plan, reference string) store.Message {
 	return m
 }
 
-// replaced tells of characters that were replaced, as evidence.
-func replaced(p Plan) string {
+// begun tells, as evidence, why a message takes its gateway, and of characters
+// that were replaced.
+func begun(p Plan) string {
+	through := fmt.Sprintf("through %s: %s", p.Gateway.Name, p.Why)
 	if len(p.Replaced) == 0 {
-		return ""
+		return through
 	}
 	said := make([]string, len(p.Replaced))
 	for i, r := range p.Replaced {
 		said[i] = fmt.Sprintf("%s by %s ×%d", legible(r.From), legible(r.To), r.Count)
 	}
-	return fmt.Sprintf("replaced (%s): %s", p.Level, strings.Join(said, ", "))
+	return fmt.Sprintf("%s. Replaced (%s): %s", through, p.Level, strings.Join(said, ", "))
 }
 
 // legible is a character as one can read it in a note, also without a shape.
@@ -151,6 +154,9 @@ func (d Draft) fingerprint() []byte {
 	if d.Country+d.Template+d.Language+d.Cure != "" || len(d.Fields) > 0 {
 		fields, _ := json.Marshal(d.Fields) // it came as JSON
 		fmt.Fprintf(h, "%q%q%q%q%s", d.Country, d.Template, d.Language, d.Cure, fields)
+	}
+	if d.Flash {
+		h.Write([]byte("flash"))
 	}
 	return h.Sum(nil)
 }

@@ -8,14 +8,19 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/store"
 )
 
 // Draft is a message as it is asked for. Empty fields take their defaults.
@@ -27,6 +32,7 @@ type Draft struct {
 	Source                                     string // a template that is not stored, in the place of Template
 	Fields                                     map[string]any
 	Cure                                       string
+	Flash                                      bool
 }
 
 // Policy is what becomes of a message to a kind of line. What is not named is
@@ -65,11 +71,14 @@ type Warning struct{ Field, Say string }
 
 // Plan is what would become of a draft: every check made, nothing written.
 type Plan struct {
+	ID       uuid.UUID // that the message gets; a route by weight is drawn by it
 	Number   phone.Reading
 	Country  string // of the number, or the one that is given in its place
 	Kind     pace.Kind
 	ValidFor time.Duration
 	Gateway  *roster.Gateway
+	Route    string // the name of its route; empty if none fits
+	Why      string // the gateway was chosen
 
 	Template     string
 	Language     string // of the template's text
@@ -104,18 +113,15 @@ const (
 // how far characters may be replaced where the draft and its template do not
 // say. Of a draft with faults as much is worked out as can be.
 func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.Faults, error) {
-	var p Plan
+	p := Plan{ID: store.NewID()}
 	var faults fault.Faults
 	book := in.Course.Roster.Book()
 	now := in.Course.Now()
 
 	in.number(&p, d, scope, &faults)
-	gateway, err := in.gateway(d.Gateway, &faults)
-	if err != nil && scope == Whole {
-		return p, nil, err
+	if len(in.Course.Roster.All()) == 0 && scope == Whole {
+		return p, nil, ErrNoGateway
 	}
-	p.Gateway = gateway
-
 	tmpl := in.template(d, book, &faults)
 	p.Kind = pace.Transactional
 	if tmpl != nil && tmpl.Kind != "" {
@@ -139,16 +145,137 @@ func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.F
 		faults.Add("reference", fmt.Sprintf("%d characters, or characters that cannot be kept", n), fmt.Sprintf("at most %d characters of UTF-8", wordMost))
 	}
 
-	in.text(&p, d, tmpl, level, scope, &faults)
-	in.sender(&p, d, tmpl, book, now, scope, &faults)
-	if gateway != nil && p.Country != "" && p.Weight.Segments > 0 {
-		list := book.Prices(gateway.ID).List
-		if rate, ok := list.Find(p.Number.Number, p.Country, p.Kind, now); ok {
-			p.Rate = rate
-			p.Price, p.Priced = rate.Cost(p.Weight.Segments)
+	found := in.through(p, d, tmpl, book, level, now, scope)
+	return found.plan, append(faults, found.faults...), nil
+}
+
+// passage is a draft planned through one gateway.
+type passage struct {
+	plan   Plan
+	faults fault.Faults
+	silent bool // the gateway is not to be used now
+}
+
+// through plans the draft through the gateways that it can take, in their
+// order, and settles for the first that takes it and may be used now; else for
+// one that takes it and has to be waited for; else what is wrong with the first
+// is what is wrong.
+func (in *Intake) through(p Plan, d Draft, tmpl *template.Template, book *roster.Book, level smstext.Level, now time.Time, scope Scope) passage {
+	along := func(g *roster.Gateway) passage {
+		one := passage{plan: p}
+		one.plan.Warnings = slices.Clone(p.Warnings)
+		one.plan.Gateway = g
+		in.text(&one.plan, d, tmpl, level, scope, &one.faults)
+		in.sender(&one.plan, d, tmpl, book, now, scope, &one.faults)
+		if g == nil {
+			return one
+		}
+		one.silent = g.Silent(in.Course.Roster.Health(g.ID), now) != ""
+		if scope == Whole && len(one.faults) == 0 {
+			if why := g.Refuses(dialect.Case{Kind: p.Kind, Country: p.Country, Sender: one.plan.Sender.ID.String(), Registered: one.plan.Registration != "", Flash: d.Flash}); why != "" {
+				one.faults.Add("gateway", fmt.Sprintf("%s cannot take this: %s", g.Name, why), "another gateway, or a message that this one takes")
+			}
+		}
+		if p.Country != "" && one.plan.Weight.Segments > 0 {
+			list := book.Prices(g.ID).List
+			if rate, ok := list.Find(p.Number.Number, p.Country, p.Kind, now); ok {
+				one.plan.Rate = rate
+				one.plan.Price, one.plan.Priced = rate.Cost(one.plan.Weight.Segments)
+			}
+		}
+		return one
+	}
+	if d.Gateway != "" {
+		g := in.Course.Roster.ByName(d.Gateway)
+		one := along(g)
+		one.plan.Why = "it was asked for"
+		if g == nil {
+			one.faults.Add("gateway", fmt.Sprintf("%q is not a gateway here", d.Gateway), "one of "+strings.Join(names(in.Course.Roster.All()), ", "))
+		}
+		return one
+	}
+	ways, because := in.ways(p, d, tmpl, book)
+	p.Route = ways.Route
+	var first, waits *passage
+	var passed []string
+	for _, g := range ways.gateways {
+		one := along(g)
+		one.plan.Why = because
+		if len(passed) > 0 {
+			one.plan.Why += "; not " + strings.Join(passed, ", nor ")
+		}
+		switch {
+		case len(one.faults) == 0 && !one.silent:
+			return one
+		case len(one.faults) == 0:
+			passed = append(passed, g.Silent(in.Course.Roster.Health(g.ID), now))
+			if waits == nil {
+				waits = &one
+			}
+		default:
+			passed = append(passed, g.Name+": "+one.faults[0].Wrong)
+		}
+		if first == nil {
+			first = &one
 		}
 	}
-	return p, faults, nil
+	switch {
+	case waits != nil:
+		return *waits
+	case first != nil:
+		return *first
+	}
+	return along(nil)
+}
+
+// ways are the gateways that a draft can take, in their order.
+type ways struct {
+	Route    string
+	gateways []*roster.Gateway
+}
+
+func (in *Intake) ways(p Plan, d Draft, tmpl *template.Template, book *roster.Book) (ways, string) {
+	all := in.Course.Roster.All()
+	named := d.Sender
+	if named == "" && tmpl != nil {
+		named = tmpl.Sender
+	}
+	if named == "" {
+		if entry, _, err := sender.Choose(book.Entries, sender.Unruled(p.Country), "", "", sender.Case{Kind: p.Kind}); err == nil {
+			named = entry.ID.String()
+		}
+	} else if id, err := sender.Parse(named); err == nil {
+		named = id.String()
+	}
+	r, ok := book.Route(route.Case{Number: p.Number.Number, Country: p.Country, Kind: p.Kind, Sender: named})
+	if ok {
+		w := ways{Route: r.Name}
+		order := r.Order(p.ID.String())
+		for _, name := range order {
+			if i := slices.IndexFunc(all, func(g *roster.Gateway) bool { return g.Name == name }); i >= 0 {
+				w.gateways = append(w.gateways, all[i])
+			}
+		}
+		if len(w.gateways) > 0 {
+			because := fmt.Sprintf("route %s: %s", r.Name, strings.Join(order, ", then "))
+			if r.Weighted() {
+				because = fmt.Sprintf("route %s, by weight: %s", r.Name, strings.Join(order, ", else "))
+			}
+			return w, because
+		}
+	}
+	if len(all) == 1 {
+		return ways{gateways: all}, "the only gateway"
+	}
+	return ways{gateways: all}, "no route fits, and of those that take it it was added first"
+}
+
+func names(gateways []*roster.Gateway) []string {
+	all := make([]string, len(gateways))
+	for i, g := range gateways {
+		all[i] = g.Name
+	}
+	return all
 }
 
 // number reads whom the message is for.
@@ -291,7 +418,15 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 		}
 		p.Registration, c.TextRegistered = registration.ID, ok
 	}
-	entry, decision, err := sender.Choose(book.Entries, rule, named, gateway, c)
+	entries := book.Entries
+	if p.Gateway != nil && p.Gateway.Dialect.Takes.Senders == dialect.Leased {
+		entries = slices.DeleteFunc(slices.Clone(entries), func(e sender.Entry) bool { return !slices.Contains(p.Gateway.Senders, e.ID.String()) })
+		if len(entries) == 0 || named != "" && !slices.Contains(p.Gateway.Senders, named) {
+			faults.Add("sender", fmt.Sprintf("gateway %s takes only senders leased from it, and %q is none of them", gateway, named), "one of "+strings.Join(append([]string{}, p.Gateway.Senders...), ", ")+", in use here and leased from the gateway")
+			return
+		}
+	}
+	entry, decision, err := sender.Choose(entries, rule, named, gateway, c)
 	p.Sender, p.Decision = entry, decision
 	if err != nil {
 		faults.Add("sender", sayWhy(named, err), in.senders(book))
@@ -335,24 +470,4 @@ func (in *Intake) senders(book *roster.Book) string {
 		names[i] = s.ID
 	}
 	return "one of the senders in use: " + strings.Join(names, ", ")
-}
-
-func (in *Intake) gateway(given string, faults *fault.Faults) (*roster.Gateway, error) {
-	all := in.Course.Roster.All()
-	if len(all) == 0 {
-		return nil, ErrNoGateway
-	}
-	if given == "" {
-		return all[0], nil
-	}
-	i := slices.IndexFunc(all, func(g *roster.Gateway) bool { return g.Name == given })
-	if i >= 0 {
-		return all[i], nil
-	}
-	names := make([]string, len(all))
-	for i, g := range all {
-		names[i] = g.Name
-	}
-	faults.Add("gateway", fmt.Sprintf("%q is not a gateway here", given), "one of "+strings.Join(names, ", "))
-	return nil, nil
 }

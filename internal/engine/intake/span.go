@@ -1,7 +1,9 @@
 package intake
 
 import (
+	"fmt"
 	"io"
+	"strings"
 
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
@@ -13,10 +15,13 @@ import (
 // and estimates what it costs by the gateway's price list; nil if it has none.
 // What is wrong comes as [fault.Faults].
 func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway string) (template.Span, *price.Estimate, error) {
-	var faults fault.Faults
-	g, _ := in.gateway(gateway, &faults)
-	if len(faults) > 0 {
-		return template.Span{}, nil, faults
+	all := in.Course.Roster.All()
+	g := in.Course.Roster.ByName(gateway)
+	if g == nil && gateway != "" {
+		return template.Span{}, nil, fault.New("gateway", fmt.Sprintf("%q is not a gateway here", gateway), "one of "+strings.Join(names(all), ", "))
+	}
+	if g == nil && len(all) > 0 {
+		g = all[0]
 	}
 	options := smstext.Options{}
 	var estimate *price.Estimate

@@ -15,6 +15,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
 )
@@ -54,19 +55,22 @@ func New(c *course.Course, log *slog.Logger) *Receipts {
 // Take stores a callback. Only after it returns may the gateway be answered,
 // with what is returned.
 func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.Incoming) (dialect.Answer, error) {
-	g := r.Course.Roster.ByName(gateway)
-	// The comparison is made in any case, so that a gateway's name cannot be
+	var g *roster.Gateway
+	// A comparison is made in any case, so that a gateway's name cannot be
 	// guessed by the clock.
-	expected := ""
-	if g != nil {
-		expected = g.Callback
+	hmac.Equal([]byte(gateway), []byte(secret))
+	for _, called := range r.Course.Roster.Called(gateway) {
+		if hmac.Equal([]byte(called.Callback), []byte(secret)) {
+			g = called
+		}
 	}
-	if !hmac.Equal([]byte(expected), []byte(secret)) || g == nil || g.Dialect.Receipt == nil {
+	if g == nil || g.Dialect.Receipt == nil && g.Dialect.Inbound == nil {
 		return dialect.Answer{}, ErrNobody
 	}
+	rule := g.Dialect.Pushed(in)
 	now := r.Course.Now()
 	record := store.Receipt{ID: store.NewID(), GatewayID: g.ID, ReceivedAt: now, Method: in.Method, Query: g.Mask(in.Query),
-		Header: in.Header, Body: in.Body, Genuine: g.Dialect.Genuine(in, g.Secrets)}
+		Header: in.Header, Body: in.Body, Genuine: rule.Proves(in, g.Secrets)}
 	if record.Body == nil {
 		record.Body = []byte{}
 	}
@@ -81,7 +85,7 @@ func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.
 		return dialect.Answer{}, ErrForged
 	}
 	r.fresh.Now()
-	return g.Dialect.Receipt.Answer, nil
+	return rule.Answer, nil
 }
 
 // Run stores and settles until ctx ends.
@@ -123,8 +127,14 @@ func (r *Receipts) settle(ctx context.Context) (more bool, err error) {
 		more = len(taken) == settleMost
 		now := r.Course.Now()
 		var claims []store.Stray
+		var inbound []store.Inbound
 		for i := range taken {
-			claims = append(claims, r.read(&taken[i], now)...)
+			said, wrote := r.read(&taken[i], now)
+			claims = append(claims, said...)
+			inbound = append(inbound, wrote...)
+		}
+		if err := s.AddInbound(ctx, inbound); err != nil {
+			return err
 		}
 		var strays []store.Stray
 		if evidence, strays, err = r.sort(ctx, s, claims, now); err != nil {
@@ -144,30 +154,51 @@ func (r *Receipts) settle(ctx context.Context) (more bool, err error) {
 	return more, err
 }
 
-// read makes claims of one callback; what is wrong with it is noted in it.
-func (r *Receipts) read(receipt *store.Receipt, now time.Time) []store.Stray {
+// read makes claims, or inbound messages, of one callback; what is wrong with
+// it is noted in it.
+func (r *Receipts) read(receipt *store.Receipt, now time.Time) ([]store.Stray, []store.Inbound) {
 	g := r.Course.Roster.ByID(receipt.GatewayID)
 	if g == nil {
 		receipt.Problem = "its gateway is gone"
-		return nil
+		return nil, nil
 	}
-	reading := g.Dialect.ReadReceipt(dialect.Incoming{Method: receipt.Method, Query: receipt.Query, Header: receipt.Header, Body: receipt.Body})
+	unread := func(why string) {
+		receipt.Problem = "cannot be read: " + g.Mask(why)
+		r.Log.Warn("receipt cannot be read", "gateway", g.Name, "receipt", receipt.ID, "why", g.Mask(why))
+	}
+	in := dialect.Incoming{Method: receipt.Method, Query: receipt.Query, Header: receipt.Header, Body: receipt.Body}
+	if g.Dialect.Inbound != nil && g.Dialect.Pushed(in) == g.Dialect.Inbound {
+		arrivals, err := g.Dialect.ReadInbound(in)
+		if err != nil {
+			unread(err.Error())
+			return nil, nil
+		}
+		inbound := make([]store.Inbound, len(arrivals))
+		for i, a := range arrivals {
+			inbound[i] = store.Inbound{ID: store.NewID(), GatewayID: g.ID, ReceiptID: receipt.ID, GatewayRef: a.ID, FromNumber: a.From, ToNumber: a.To,
+				Text: a.Text, ReceivedAt: receipt.ReceivedAt}
+			if !a.At.IsZero() {
+				inbound[i].At = &a.At
+			}
+		}
+		return nil, inbound
+	}
+	reading := g.Dialect.ReadReceipt(in)
 	if reading.Meaning != dialect.Read {
-		receipt.Problem = "cannot be read: " + reading.Note
-		r.Log.Warn("receipt cannot be read", "gateway", g.Name, "receipt", receipt.ID, "why", reading.Note)
-		return nil
+		unread(reading.Note)
+		return nil, nil
 	}
 	claims := make([]store.Stray, len(reading.Items))
 	for i, item := range reading.Items {
 		soon := now.Add(250 * time.Millisecond)
 		claims[i] = store.Stray{ID: store.NewID(), GatewayID: g.ID, GatewayRef: item.GatewayRef, Reference: item.Reference,
 			At: receipt.ReceivedAt, Claim: item.State, Cause: item.Cause, Part: item.Part, Parts: item.Parts,
-			Code: item.Code, Note: item.Note, ReceiptID: receipt.ID, LookAt: &soon}
+			Code: item.Code, Note: item.Note, ReceiptID: receipt.ID, LookAt: &soon, ToNumber: item.To, Billed: course.Billed(item, g.Currency)}
 		if !item.At.IsZero() {
 			claims[i].GatewayAt = &item.At
 		}
 	}
-	return claims
+	return claims, nil
 }
 
 // sort divides claims into evidence about known messages and strays.
@@ -189,8 +220,8 @@ func (r *Receipts) sort(ctx context.Context, s *store.Store, claims []store.Stra
 			note = "came " + wait.Round(time.Millisecond).String() + " before its message was known"
 		}
 		evidence = append(evidence, store.Evidence{ID: store.NewID(), MessageID: m.ID, At: c.At, Source: delivery.Receipt,
-			Claim: c.Claim, Cause: c.Cause, Attempt: m.Attempts, Part: c.Part, Parts: c.Parts, GatewayID: &c.GatewayID,
-			GatewayRef: c.GatewayRef, Code: c.Code, Note: note, GatewayAt: c.GatewayAt, ReceiptID: &c.ReceiptID})
+			Claim: c.Claim, Cause: c.Cause, Attempt: m.Attempt, Part: c.Part, Parts: c.Parts, GatewayID: &c.GatewayID,
+			GatewayRef: c.GatewayRef, Code: c.Code, Note: note, GatewayAt: c.GatewayAt, ReceiptID: &c.ReceiptID, Billed: c.Billed})
 	}
 	return evidence, strays, nil
 }

@@ -14,6 +14,7 @@ import (
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/engine/fault"
@@ -25,6 +26,8 @@ import (
 type Book struct {
 	Senders   []store.Sender // in order of their names
 	Entries   []sender.Entry // the same, as the core knows them
+	Routes    []store.Route  // in the order in which they are tried
+	order     []route.Route  // the same, as the core knows them
 	changed   map[string]store.CountryRule
 	templates map[string]store.Template
 	prices    map[uuid.UUID]Prices
@@ -55,6 +58,12 @@ func (r *Roster) read(ctx context.Context, last *Book) (*Book, error) {
 	for _, s := range b.Senders {
 		b.Entries = append(b.Entries, sender.Entry{ID: sender.Stored(s.ID, sender.Kind(s.Kind)), Gateways: s.Gateways, Countries: s.Countries, Registrations: s.Registrations,
 			Defaults: s.Defaults, TwoWay: s.TwoWay, PerSecond: s.PerSecond})
+	}
+	if b.Routes, err = r.store.Routes(ctx); err != nil {
+		return nil, fmt.Errorf("reading routes: %w", err)
+	}
+	for _, r := range b.Routes {
+		b.order = append(b.order, r.Route)
 	}
 	rules, err := r.store.Rules(ctx)
 	if err != nil {
@@ -89,6 +98,55 @@ func (r *Roster) read(ctx context.Context, last *Book) (*Book, error) {
 		b.prices[list.GatewayID] = known
 	}
 	return b, nil
+}
+
+// Route is the first route that fits.
+func (b *Book) Route(c route.Case) (route.Route, bool) {
+	return route.Find(b.order, c)
+}
+
+// RouteNamed returns a route by its name.
+func (b *Book) RouteNamed(name string) (route.Route, bool) {
+	for _, r := range b.order {
+		if r.Name == name {
+			return r, true
+		}
+	}
+	return route.Route{}, false
+}
+
+// PutRoutes checks routes and stores them in the place of all that are there.
+func (r *Roster) PutRoutes(ctx context.Context, routes []route.Route, by string, now time.Time) error {
+	var faults fault.Faults
+	records := make([]store.Route, len(routes))
+	for i, one := range routes {
+		at := fmt.Sprintf("routes[%d]", i)
+		if err := one.Check(); err != nil {
+			faults.Add(at, fault.Plainly(err, route.ErrInvalid), "a route as an export has it")
+		}
+		for _, leg := range one.Gateways {
+			if r.ByName(leg.Gateway) == nil {
+				faults.Add(at+".gateways", fmt.Sprintf("%q is not a gateway here", leg.Gateway), "names of gateways in use")
+			}
+		}
+		if slices.ContainsFunc(routes[:i], func(o route.Route) bool { return o.Name == one.Name }) {
+			faults.Add(at+".name", fmt.Sprintf("%q stands twice", one.Name), "a name of its own for each route")
+		}
+		records[i] = store.Route{Name: one.Name, Position: i + 1, Route: one, ChangedAt: now, ChangedBy: by}
+	}
+	if len(faults) > 0 {
+		return faults
+	}
+	if err := r.store.PutRoutes(ctx, records); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// MaySend reports whether a sender is in use and may use a gateway.
+func (b *Book) MaySend(id, gateway string) bool {
+	i := slices.IndexFunc(b.Entries, func(e sender.Entry) bool { return e.ID.String() == id })
+	return i >= 0 && (len(b.Entries[i].Gateways) == 0 || slices.Contains(b.Entries[i].Gateways, gateway))
 }
 
 // Rule is what holds in a country: the rule that was changed here, else the

@@ -4,13 +4,13 @@
 package roster
 
 import (
+	"cmp"
 	"context"
-	"crypto/rand"
-	"encoding/base32"
 	"encoding/json"
 	"fmt"
+	"html"
+	"maps"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -19,7 +19,6 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/dialect"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/store"
 )
 
@@ -45,31 +44,54 @@ func (g *Gateway) ReceiptURL(public string) string {
 	return strings.TrimRight(public, "/") + "/receipts/" + g.Name + "/" + g.Callback
 }
 
-// Mask replaces every secret in s, plain or as it stands in an address, by
-// its name.
+// Mask replaces every secret in s by its name: plain, as it stands in an
+// address, in JSON or in XML. The longest comes first, so that one that is part
+// of another leaves nothing of it.
 func (g *Gateway) Mask(s string) string {
-	mask := func(secret, name string) {
-		if secret == "" {
-			return
-		}
-		s = strings.ReplaceAll(s, secret, "‹"+name+"›")
-		if escaped := url.QueryEscape(secret); escaped != secret {
-			s = strings.ReplaceAll(s, escaped, "‹"+name+"›")
-		}
-	}
+	secrets := map[string]string{g.Callback: "callback"}
 	for name, secret := range g.Secrets {
-		mask(secret, name)
+		secrets[secret] = name
 	}
-	mask(g.Callback, "callback")
+	return MaskAll(s, secrets)
+}
+
+// MaskAll replaces every secret in s by its name; see [Gateway.Mask].
+func MaskAll(s string, names map[string]string) string {
+	secrets := slices.SortedFunc(maps.Keys(names), func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b)) })
+	for _, secret := range secrets {
+		if secret == "" {
+			continue
+		}
+		name := "‹" + names[secret] + "›"
+		encoded, _ := json.Marshal(secret)
+		for _, written := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), string(encoded[1 : len(encoded)-1]), html.EscapeString(secret)} {
+			s = strings.ReplaceAll(s, written, name)
+		}
+	}
 	return s
 }
 
-// Setup is a gateway as it is given. Zero numbers take the dialect's.
-type Setup struct {
-	Name, Source, Address   string
-	Secrets                 map[string]string
-	PerSecond, InFlight     int
-	AskAfter, GiveUp, Limit time.Duration
+// Silent reports that the gateway is not to be used now, and why: it is paused
+// or rests. Empty if it may be used.
+func (g *Gateway) Silent(h store.Health, now time.Time) string {
+	switch {
+	case g.PausedAt != nil:
+		return fmt.Sprintf("%s is paused", g.Name)
+	case h.RestUntil != nil && now.Before(*h.RestUntil):
+		return fmt.Sprintf("%s rests (%s)", g.Name, cmp.Or(string(h.RestCause), "it keeps failing"))
+	}
+	return ""
+}
+
+// Refuses says why the gateway cannot take a message; empty if it can.
+func (g *Gateway) Refuses(c dialect.Case) string {
+	if why := g.Dialect.Takes.Refuses(c); why != "" {
+		return why
+	}
+	if g.Dialect.Takes.Senders == dialect.Leased && !slices.Contains(g.Senders, c.Sender) {
+		return fmt.Sprintf("it takes only senders leased from it, and %s is none of them", c.Sender)
+	}
+	return ""
 }
 
 // Roster knows the gateways and the book. It is safe for concurrent use.
@@ -77,10 +99,11 @@ type Roster struct {
 	store  *store.Store
 	sealer *store.Sealer
 
-	mu   sync.RWMutex
-	all  []*Gateway // in the order they were added
-	seen map[uuid.UUID]*Gateway
-	book *Book
+	mu      sync.RWMutex
+	all     []*Gateway // those in use, in the order they were added
+	seen    map[uuid.UUID]*Gateway
+	healths map[uuid.UUID]store.Health
+	book    *Book
 }
 
 // New makes an empty roster; [Roster.Reload] fills it.
@@ -98,21 +121,27 @@ func (r *Roster) Reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	healths, err := r.store.Healths(ctx)
+	if err != nil {
+		return err
+	}
 	all := make([]*Gateway, 0, len(records))
 	seen := make(map[uuid.UUID]*Gateway, len(records))
 	for _, record := range records {
 		g := r.ByID(record.ID)
-		if g == nil {
+		if g == nil || g.Version != record.Version {
 			if g, err = r.open(record); err != nil {
 				return fmt.Errorf("gateway %s: %w", record.Name, err)
 			}
 		}
-		all = append(all, g)
+		if g.RemovedAt == nil {
+			all = append(all, g)
+		}
 		seen[record.ID] = g
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.all, r.seen, r.book = all, seen, book
+	r.all, r.seen, r.book, r.healths = all, seen, book, healths
 	return nil
 }
 
@@ -134,21 +163,21 @@ func (r *Roster) open(record store.Gateway) (*Gateway, error) {
 	return g, err
 }
 
-// All lists the gateways in the order they were added.
+// All lists the gateways in use in the order they were added.
 func (r *Roster) All() []*Gateway {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	return slices.Clone(r.all)
 }
 
-// ByID returns a gateway, or nil.
+// ByID returns a gateway, also one that was removed, or nil.
 func (r *Roster) ByID(id uuid.UUID) *Gateway {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	return r.seen[id]
 }
 
-// ByName returns a gateway, or nil.
+// ByName returns a gateway in use, or nil.
 func (r *Roster) ByName(name string) *Gateway {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
@@ -160,75 +189,35 @@ func (r *Roster) ByName(name string) *Gateway {
 	return nil
 }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+// Called lists the gateways that have or had a name: receipts for what one
+// carried may come after it was removed.
+func (r *Roster) Called(name string) []*Gateway {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	var called []*Gateway
+	for _, g := range r.seen {
+		if g.Name == name {
+			called = append(called, g)
+		}
+	}
+	return called
+}
 
-// Add checks and adds a gateway. What is wrong with it comes as
-// [fault.Faults].
-func (r *Roster) Add(ctx context.Context, setup Setup, now time.Time) (*Gateway, error) {
-	d, err := dialect.Load("dialect", []byte(setup.Source))
-	if err != nil {
-		return nil, fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships")
+// Health is how a gateway fares, as was last read.
+func (r *Roster) Health(id uuid.UUID) store.Health {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.healths[id]
+}
+
+// NoteHealth lets this instance know at once what the database is told.
+func (r *Roster) NoteHealth(h store.Health) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	healths := maps.Clone(r.healths)
+	if healths == nil {
+		healths = map[uuid.UUID]store.Health{}
 	}
-	if setup.Name == "" {
-		setup.Name = d.Name
-	}
-	if !nameForm.MatchString(setup.Name) {
-		return nil, fault.New("name", fmt.Sprintf("%q is no name for a gateway", setup.Name), "1 to 40 small letters, digits and hyphens")
-	}
-	address, err := url.Parse(setup.Address)
-	if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" || address.RawQuery != "" || address.User != nil {
-		return nil, fault.New("address", fmt.Sprintf("%q is no address of a gateway", setup.Address), "http or https, a host and perhaps a path, such as https://sms.example.net/api")
-	}
-	for _, name := range d.Secrets {
-		if setup.Secrets[name] == "" {
-			return nil, fault.New("secrets."+name, "is missing", "a value for each secret that dialect "+d.Name+" names: "+strings.Join(d.Secrets, ", "))
-		}
-	}
-	for name := range setup.Secrets {
-		if !slices.Contains(d.Secrets, name) {
-			return nil, fault.New("secrets."+name, "is not a secret of dialect "+d.Name, strings.Join(d.Secrets, ", "))
-		}
-	}
-	for _, limit := range []struct {
-		field       string
-		given, most int
-	}{{"per_second", setup.PerSecond, 10_000}, {"in_flight", setup.InFlight, 1000}} {
-		if limit.given < 0 || limit.given > limit.most {
-			return nil, fault.New(limit.field, fmt.Sprintf("%d is out of range", limit.given), fmt.Sprintf("1 to %d, or nothing for the dialect's own", limit.most))
-		}
-	}
-	secrets, err := json.Marshal(setup.Secrets)
-	if err != nil {
-		return nil, err
-	}
-	random := make([]byte, 20)
-	rand.Read(random)
-	callback := strings.ToLower(base32.StdEncoding.EncodeToString(random))
-	or := func(given, otherwise time.Duration) int64 {
-		if given > 0 {
-			return given.Milliseconds()
-		}
-		return otherwise.Milliseconds()
-	}
-	id := store.NewID()
-	record := store.Gateway{
-		ID: id, Name: setup.Name, Dialect: d.Name, Source: setup.Source, Address: strings.TrimRight(setup.Address, "/"),
-		SealedSecrets: r.sealer.Seal(secrets, id.String()), SealedCallback: r.sealer.Seal([]byte(callback), id.String()),
-		PerSecond: d.Limits.PerSecond, InFlight: d.Limits.InFlight,
-		AskAfterMs: or(setup.AskAfter, time.Duration(d.Silence.AskAfter)), GiveUpMs: or(setup.GiveUp, time.Duration(d.Silence.GiveUpAfter)),
-		TimeoutMs: or(setup.Limit, time.Duration(d.Timeout)), CreatedAt: now,
-	}
-	if setup.PerSecond > 0 {
-		record.PerSecond = setup.PerSecond
-	}
-	if setup.InFlight > 0 {
-		record.InFlight = setup.InFlight
-	}
-	if err := r.store.AddGateway(ctx, record); err != nil {
-		return nil, err
-	}
-	if err := r.Reload(ctx); err != nil {
-		return nil, err
-	}
-	return r.ByID(id), nil
+	healths[h.GatewayID] = h
+	r.healths = healths
 }

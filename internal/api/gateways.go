@@ -1,0 +1,215 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/dialects"
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/explain"
+	"calmpigeon.example/internal/store"
+)
+
+func (a *API) wireGateway(g *roster.Gateway) client.Gateway {
+	w := client.Gateway{ID: g.ID.String(), Name: g.Name, Dialect: g.Gateway.Dialect, About: g.Dialect.About, Address: g.Address,
+		Secrets: append([]string{}, g.Dialect.Secrets...), PerSecond: g.PerSecond, PerMinute: g.PerMinute, PerDay: g.PerDay, InFlight: g.InFlight,
+		Recipients: g.Dialect.Submit.Most, AskAfter: g.AskAfter().String(), GiveUpAfter: g.GiveUpAfter().String(), Timeout: g.Timeout().String(),
+		Reference: string(g.Dialect.Reference), Currency: g.Currency, Senders: append([]string{}, g.Senders...), CreatedAt: g.CreatedAt,
+		CanTellBalance: g.Dialect.Balance != nil, Health: a.wireHealth(g)}
+	if g.LowBalanceMicros != nil {
+		w.LowBalance = explain.Amount(*g.LowBalanceMicros)
+	}
+	return w
+}
+
+// wireHealth says how a gateway fares: in one word, and why.
+func (a *API) wireHealth(g *roster.Gateway) client.GatewayHealth {
+	h := a.engine.Roster.Health(g.ID)
+	w := client.GatewayHealth{State: "working", Warnings: []string{}}
+	switch {
+	case g.PausedAt != nil:
+		w.State, w.Since, w.Why = "paused", g.PausedAt, "by the key "+g.PausedBy
+		if g.PausedWhy != "" {
+			w.Why += ": " + g.PausedWhy
+		}
+	case h.RestSince != nil:
+		w.State, w.Since, w.Until, w.Cause, w.Why = "resting", h.RestSince, h.RestUntil, string(h.RestCause), h.RestNote
+		if advice := h.RestCause.Advice(); h.RestCause != "" {
+			w.Advice = advice.Text
+		}
+	}
+	if h.BalanceMicros != nil {
+		w.Balance = &client.Balance{Amount: explain.Amount(*h.BalanceMicros), Currency: h.BalanceCurrency, At: *h.BalanceAt}
+		if *h.BalanceMicros <= 0 {
+			w.Warnings = append(w.Warnings, "The account is empty.")
+		} else if g.LowBalanceMicros != nil && *h.BalanceMicros < *g.LowBalanceMicros {
+			w.Warnings = append(w.Warnings, fmt.Sprintf("The balance is %s, less than the %s at which you want to know.",
+				price.Of(*h.BalanceMicros, h.BalanceCurrency), explain.Amount(*g.LowBalanceMicros)))
+		}
+	}
+	if h.BalanceNote != "" {
+		w.Warnings = append(w.Warnings, "The balance could not be read: "+h.BalanceNote)
+	}
+	return w
+}
+
+func (a *API) gateways(c *gin.Context) {
+	l := client.List[client.Gateway]{Items: []client.Gateway{}}
+	for _, g := range a.engine.Roster.All() {
+		l.Items = append(l.Items, a.wireGateway(g))
+	}
+	c.JSON(http.StatusOK, l)
+}
+
+// named finds the gateway in the address.
+func (a *API) named(c *gin.Context) (*roster.Gateway, bool) {
+	g := a.engine.Roster.ByName(c.Param("name"))
+	if g == nil {
+		a.refuse(c, store.ErrNotFound)
+	}
+	return g, g != nil
+}
+
+func (a *API) gateway(c *gin.Context) {
+	if g, ok := a.named(c); ok {
+		c.JSON(http.StatusOK, a.wireGateway(g))
+	}
+}
+
+// source is the dialect file that is given, or named.
+func source(name, given string, faults *fault.Faults) *string {
+	if name == "" {
+		return &given
+	}
+	shipped, err := dialects.Source(name)
+	if err != nil {
+		faults.Add("dialect", fmt.Sprintf("%q does not ship", name), "one of "+strings.Join(dialects.Names(), ", ")+", or a dialect file as source")
+	}
+	text := string(shipped)
+	return &text
+}
+
+// spanOf reads a time span that may be left out.
+func spanOf(field, given string, faults *fault.Faults) *time.Duration {
+	if given == "" {
+		return nil
+	}
+	span, err := time.ParseDuration(given)
+	if err != nil || span < time.Millisecond {
+		faults.Add(field, fmt.Sprintf("%q is not a time span", given), "a number and a unit, such as 10s, 5m or 48h")
+	}
+	return &span
+}
+
+// some is a number that may be left out as 0.
+func some(n int) *int {
+	if n == 0 {
+		return nil
+	}
+	return &n
+}
+
+func (a *API) addGateway(c *gin.Context) {
+	n, err := read[client.NewGateway](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	var faults fault.Faults
+	if (n.Dialect == "") == (n.Source == "") {
+		faults.Add("dialect", "either a name or a source is needed", "dialect, the name of one that ships, or source, a dialect file")
+	}
+	setup := roster.Setup{Address: &n.Address, Secrets: n.Secrets, PerSecond: some(n.PerSecond), PerMinute: some(n.PerMinute), PerDay: some(n.PerDay), InFlight: some(n.InFlight),
+		Source: source(n.Dialect, n.Source, &faults), AskAfter: spanOf("ask_after", n.AskAfter, &faults), GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults),
+		Timeout: spanOf("timeout", n.Timeout, &faults), Currency: &n.Currency, Senders: &n.Senders, LowBalance: &n.LowBalance}
+	if faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	g, err := a.engine.Roster.AddGateway(c.Request.Context(), n.Name, setup, a.engine.Now())
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	a.engine.Course.Due.Now() // its keeper begins
+	c.Header("Location", "/v1/gateways/"+g.Name)
+	c.JSON(http.StatusCreated, a.wireGateway(g))
+}
+
+func (a *API) changeGateway(c *gin.Context) {
+	g, ok := a.named(c)
+	if !ok {
+		return
+	}
+	n, err := read[client.GatewayChange](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	var faults fault.Faults
+	setup := roster.Setup{Address: n.Address, Secrets: n.Secrets, PerSecond: n.PerSecond, PerMinute: n.PerMinute, PerDay: n.PerDay, InFlight: n.InFlight,
+		AskAfter: spanOf("ask_after", n.AskAfter, &faults), GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults), Timeout: spanOf("timeout", n.Timeout, &faults),
+		Currency: n.Currency, Senders: n.Senders, LowBalance: n.LowBalance}
+	switch {
+	case n.Dialect != "" && n.Source != "":
+		faults.Add("dialect", "there is a name and a source", "one of the two")
+	case n.Dialect != "" || n.Source != "":
+		setup.Source = source(n.Dialect, n.Source, &faults)
+	}
+	if faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	a.gatewayNow(c)(a.engine.Roster.ChangeGateway(c.Request.Context(), g, setup))
+}
+
+// gatewayNow answers with a gateway that was changed, and lets its keeper know.
+func (a *API) gatewayNow(c *gin.Context) func(*roster.Gateway, error) {
+	return func(g *roster.Gateway, err error) {
+		if err != nil {
+			a.refuse(c, err)
+			return
+		}
+		a.engine.Course.Due.Now()
+		c.JSON(http.StatusOK, a.wireGateway(g))
+	}
+}
+
+func (a *API) pauseGateway(c *gin.Context) {
+	g, ok := a.named(c)
+	if !ok {
+		return
+	}
+	n, err := read[client.Pause](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	a.gatewayNow(c)(a.engine.Roster.PauseGateway(c.Request.Context(), g, keyOf(c).Name, n.Why, a.engine.Now()))
+}
+
+func (a *API) resumeGateway(c *gin.Context) {
+	if g, ok := a.named(c); ok {
+		a.gatewayNow(c)(a.engine.Roster.ResumeGateway(c.Request.Context(), g))
+	}
+}
+
+func (a *API) removeGateway(c *gin.Context) {
+	g, ok := a.named(c)
+	if !ok {
+		return
+	}
+	if err := a.engine.Roster.RemoveGateway(c.Request.Context(), g, a.engine.Now()); err != nil {
+		a.refuse(c, err)
+		return
+	}
+	a.engine.Course.Due.Now()
+	c.Status(http.StatusNoContent)
+}

@@ -1,0 +1,264 @@
+package roster
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"math/big"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/text/currency"
+
+	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/store"
+)
+
+// Setup is what is set of a gateway. Of one that is added, what is nil takes
+// the dialect's; of one that is changed, it stays.
+type Setup struct {
+	Source, Address                        *string
+	Secrets                                map[string]string // those that are not named stay
+	PerSecond, PerMinute, PerDay, InFlight *int
+	AskAfter, GiveUpAfter, Timeout         *time.Duration
+	Currency                               *string
+	Senders                                *[]string
+	LowBalance                             *string // an amount; empty: never warn
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+
+// AddGateway checks and adds a gateway; without a name it is called as its
+// dialect. What is wrong with it comes as [fault.Faults].
+func (r *Roster) AddGateway(ctx context.Context, name string, setup Setup, now time.Time) (*Gateway, error) {
+	if setup.Source == nil {
+		return nil, fault.New("dialect", "is missing", "a dialect file, or the name of one that ships")
+	}
+	d, err := dialect.Load("dialect", []byte(*setup.Source))
+	if err != nil {
+		return nil, fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships")
+	}
+	if name == "" {
+		name = d.Name
+	}
+	if !nameForm.MatchString(name) {
+		return nil, fault.New("name", fmt.Sprintf("%q is no name for a gateway", name), "1 to 40 small letters, digits and hyphens")
+	}
+	if setup.Address == nil {
+		setup.Address = new(string)
+	}
+	random := make([]byte, 20)
+	rand.Read(random)
+	callback := strings.ToLower(base32.StdEncoding.EncodeToString(random))
+	id := store.NewID()
+	ms := func(d dialect.Duration) int64 { return time.Duration(d).Milliseconds() }
+	g := &Gateway{Secrets: map[string]string{}, Gateway: store.Gateway{
+		ID: id, Name: name, SealedCallback: r.sealer.Seal([]byte(callback), id.String()),
+		PerSecond: d.Limits.PerSecond, PerMinute: d.Limits.PerMinute, PerDay: d.Limits.PerDay, InFlight: d.Limits.InFlight,
+		AskAfterMs: ms(d.Silence.AskAfter), GiveUpMs: ms(d.Silence.GiveUpAfter), TimeoutMs: ms(d.Timeout), Senders: []string{}, CreatedAt: now, Version: 1,
+	}}
+	if err := r.set(g, setup); err != nil {
+		return nil, err
+	}
+	if err := r.store.AddGateway(ctx, g.Gateway); err != nil {
+		return nil, err
+	}
+	return r.reloaded(ctx, id)
+}
+
+func (r *Roster) reloaded(ctx context.Context, id uuid.UUID) (*Gateway, error) {
+	if err := r.Reload(ctx); err != nil {
+		return nil, err
+	}
+	return r.ByID(id), nil
+}
+
+// ChangeGateway changes what is set of a gateway. Work goes on as it was begun;
+// the next request is made in the new way.
+func (r *Roster) ChangeGateway(ctx context.Context, g *Gateway, setup Setup) (*Gateway, error) {
+	changed := *g
+	changed.Secrets = maps.Clone(g.Secrets)
+	if err := r.set(&changed, setup); err != nil {
+		return nil, err
+	}
+	if err := r.store.ChangeGateway(ctx, changed.Gateway); err != nil {
+		return nil, err
+	}
+	return r.reloaded(ctx, g.ID)
+}
+
+// PauseGateway lets nothing more go through a gateway until it is resumed.
+// What is on its way is still heard of.
+func (r *Roster) PauseGateway(ctx context.Context, g *Gateway, by, why string, now time.Time) (*Gateway, error) {
+	if len(why) > 200 || strings.ContainsRune(why, 0) {
+		return nil, fault.New("why", "it is too long, or cannot be kept", "at most 200 characters")
+	}
+	if g.PausedAt != nil {
+		return g, nil
+	}
+	changed := *g
+	changed.PausedAt, changed.PausedBy, changed.PausedWhy = &now, by, why
+	if err := r.store.ChangeGateway(ctx, changed.Gateway); err != nil {
+		return nil, err
+	}
+	return r.reloaded(ctx, g.ID)
+}
+
+// ResumeGateway ends a pause.
+func (r *Roster) ResumeGateway(ctx context.Context, g *Gateway) (*Gateway, error) {
+	if g.PausedAt == nil {
+		return g, nil
+	}
+	changed := *g
+	changed.PausedAt, changed.PausedBy, changed.PausedWhy = nil, "", ""
+	if err := r.store.ChangeGateway(ctx, changed.Gateway); err != nil {
+		return nil, err
+	}
+	return r.reloaded(ctx, g.ID)
+}
+
+// ErrInUse is returned for a gateway that has work, or that a route or a sender
+// names.
+var ErrInUse = errors.New("the gateway is in use")
+
+// RemoveGateway takes a gateway out of use. Messages that went through it keep
+// their evidence, and late receipts still find them.
+func (r *Roster) RemoveGateway(ctx context.Context, g *Gateway, now time.Time) error {
+	book := r.Book()
+	for _, record := range book.Routes {
+		for _, leg := range record.Route.Gateways {
+			if leg.Gateway == g.Name {
+				return fmt.Errorf("route %s names it; change the route first: %w", record.Name, ErrInUse)
+			}
+		}
+	}
+	for _, s := range book.Senders {
+		if slices.Contains(s.Gateways, g.Name) {
+			return fmt.Errorf("sender %s is only for certain gateways, and this is one; change the sender first: %w", s.ID, ErrInUse)
+		}
+	}
+	n, err := r.store.Unsettled(ctx, g.ID)
+	if err != nil {
+		return err
+	}
+	if n > 0 {
+		return fmt.Errorf("%d of its messages are not settled yet; pause it and wait for them, or cancel them: %w", n, ErrInUse)
+	}
+	changed := *g
+	changed.RemovedAt = &now
+	if err := r.store.ChangeGateway(ctx, changed.Gateway); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// set checks a setup and writes it into a gateway, sealed as it is stored.
+func (r *Roster) set(g *Gateway, s Setup) error {
+	var faults fault.Faults
+	if s.Source != nil {
+		d, err := dialect.Load("dialect", []byte(*s.Source))
+		if err != nil {
+			return fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships")
+		}
+		g.Source, g.Gateway.Dialect, g.Dialect = *s.Source, d.Name, d
+	}
+	if s.Address != nil {
+		address, err := url.Parse(*s.Address)
+		if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" || address.RawQuery != "" || address.User != nil {
+			faults.Add("address", fmt.Sprintf("%q is no address of a gateway", *s.Address), "http or https, a host and perhaps a path, such as https://sms.example.net/api")
+		}
+		g.Address = strings.TrimRight(*s.Address, "/")
+	}
+	for name, secret := range s.Secrets {
+		g.Secrets[name] = secret
+	}
+	for _, name := range slices.Sorted(maps.Keys(g.Secrets)) {
+		switch {
+		case slices.Contains(g.Dialect.Secrets, name):
+		case s.Secrets[name] != "":
+			faults.Add("secrets."+name, "is not a secret of dialect "+g.Dialect.Name, strings.Join(g.Dialect.Secrets, ", "))
+		default:
+			delete(g.Secrets, name) // of the dialect that it spoke before
+		}
+	}
+	for _, name := range g.Dialect.Secrets {
+		if g.Secrets[name] == "" {
+			faults.Add("secrets."+name, "is missing", "a value for each secret that dialect "+g.Dialect.Name+" names: "+strings.Join(g.Dialect.Secrets, ", "))
+		}
+	}
+	for _, limit := range []struct {
+		field       string
+		given       *int
+		to          *int
+		least, most int
+	}{{"per_second", s.PerSecond, &g.PerSecond, 1, 10_000}, {"per_minute", s.PerMinute, &g.PerMinute, 0, 600_000}, {"per_day", s.PerDay, &g.PerDay, 0, 100_000_000}, {"in_flight", s.InFlight, &g.InFlight, 1, 1000}} {
+		if limit.given == nil {
+			continue
+		}
+		if *limit.given < limit.least || *limit.given > limit.most {
+			faults.Add(limit.field, fmt.Sprintf("%d is out of range", *limit.given), fmt.Sprintf("%d to %d", limit.least, limit.most))
+		}
+		*limit.to = *limit.given
+	}
+	for _, span := range []struct {
+		field string
+		given *time.Duration
+		to    *int64
+	}{{"ask_after", s.AskAfter, &g.AskAfterMs}, {"give_up_after", s.GiveUpAfter, &g.GiveUpMs}, {"timeout", s.Timeout, &g.TimeoutMs}} {
+		if span.given == nil {
+			continue
+		}
+		if *span.given < time.Millisecond {
+			faults.Add(span.field, fmt.Sprintf("%v is too short", *span.given), "a number and a unit, such as 10s, 5m or 48h")
+		}
+		*span.to = span.given.Milliseconds()
+	}
+	if s.Currency != nil {
+		if unit, err := currency.ParseISO(*s.Currency); *s.Currency != "" && (err != nil || unit.String() != *s.Currency) {
+			faults.Add("currency", fmt.Sprintf("%q is no currency", *s.Currency), "a code such as EUR (ISO 4217)")
+		}
+		g.Currency = *s.Currency
+	}
+	if s.Senders != nil {
+		g.Senders = []string{}
+		for _, given := range *s.Senders {
+			id, err := sender.Parse(given)
+			if err != nil {
+				faults.Add("senders", fault.Plainly(err, sender.ErrInvalid), sender.Accepted)
+				continue
+			}
+			g.Senders = append(g.Senders, id.String())
+		}
+	}
+	if s.LowBalance != nil {
+		g.LowBalanceMicros = nil
+		if *s.LowBalance != "" {
+			amount, ok := new(big.Rat).SetString(*s.LowBalance)
+			if !ok || len(*s.LowBalance) > 20 || strings.Trim(*s.LowBalance, "0123456789.") != "" {
+				faults.Add("low_balance", fmt.Sprintf("%q is no amount", *s.LowBalance), "a number such as 25 or 12.50, or nothing for no warning")
+			} else {
+				micros := new(big.Int).Quo(new(big.Int).Mul(amount.Num(), big.NewInt(1_000_000)), amount.Denom()).Int64()
+				g.LowBalanceMicros = &micros
+			}
+		}
+	}
+	if len(faults) > 0 {
+		return faults
+	}
+	secrets, err := json.Marshal(g.Secrets)
+	if err != nil {
+		return err
+	}
+	g.SealedSecrets = r.sealer.Seal(secrets, g.ID.String())
+	return nil
+}

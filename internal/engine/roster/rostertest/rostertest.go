@@ -1,0 +1,44 @@
+// Package rostertest sets up what tests of the engine's parts need: a database
+// of their own and gateways in use.
+package rostertest
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/postgres/pgtest"
+	"calmpigeon.example/internal/store"
+)
+
+// Roster makes a roster over an empty database, which it returns as well.
+func Roster(t testing.TB) (*roster.Roster, *store.Store) {
+	t.Helper()
+	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	sealer, err := store.NewSealer([]byte(strings.Repeat("k", 32)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return roster.New(s, sealer), s
+}
+
+// Gateway adds a gateway that speaks a dialect, given as its source. setup may
+// set more; the address is one at which nobody answers.
+func Gateway(t testing.TB, r *roster.Roster, source string, setup roster.Setup) *roster.Gateway {
+	t.Helper()
+	address := "http://127.0.0.1:1"
+	setup.Source = &source
+	if setup.Address == nil {
+		setup.Address = &address
+	}
+	g, err := r.AddGateway(t.Context(), "", setup, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
