@@ -48,6 +48,7 @@ type short struct {
 	length   int  // septets or octets, header included
 	data     []byte
 	headed   bool // a user data header comes first
+	call     bool // spoken over a voice call
 }
 
 // cutUp cuts a text into short messages. reference tells texts of one sender

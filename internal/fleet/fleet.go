@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 )
 
@@ -20,6 +21,20 @@ import (
 const (
 	HarbourlineKey           = "practice-api-key"
 	HarbourlineReceiptSecret = "practice-receipt-secret"
+	SandbankUser             = "practice-user"
+	SandbankPassword         = "practice-pass & word"
+	LongshoreAccount         = "practice-account"
+	LongshoreToken           = "practice:token/with=signs"
+	StillwaterClient         = "practice-client"
+	StillwaterSecret         = "practice-client-secret"
+	OldpierKey               = "practice-key-5"
+	OldpierSecret            = "practice-secret-5"
+	CommonquayKey            = "practice-quay-key"
+	StamphouseKey            = "practice-stamp-key"
+	StamphouseUser           = "practice-hook"
+	StamphousePassword       = "practice-hook-password"
+	WaxsealKeyID             = "practice-key-id"
+	WaxsealSigningKey        = "practice-signing-key"
 )
 
 //go:embed page
@@ -31,6 +46,17 @@ var pages = template.Must(template.ParseFS(page, "page/*.html"))
 type Fleet struct {
 	Phones      *Handsets
 	Harbourline *Harbourline
+	Sandbank    *Sandbank
+	Longshore   *Longshore
+	Stillwater  *Stillwater
+	Oldpier     *Oldpier
+	Commonquay  *Commonquay
+	Stamphouse  *Stamphouse
+	Waxseal     *Waxseal
+
+	gateways []*chassis
+	lastMu   sync.Mutex
+	last     map[string]lastText // that reached a handset
 
 	seed   uint64
 	agenda *agenda
@@ -44,7 +70,9 @@ type Fleet struct {
 func New(ctx context.Context, seed uint64, log *slog.Logger) *Fleet {
 	f := &Fleet{Phones: newHandsets(), seed: seed, agenda: newAgenda(200_000), ctx: ctx, log: log,
 		client: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 32, IdleConnTimeout: 30 * time.Second}}}
-	f.Harbourline = newHarbourline(f, HarbourlineKey, HarbourlineReceiptSecret)
+	f.last = map[string]lastText{}
+	f.Harbourline, f.Sandbank, f.Longshore, f.Stillwater = newHarbourline(f), newSandbank(f), newLongshore(f), newStillwater(f)
+	f.Oldpier, f.Commonquay, f.Stamphouse, f.Waxseal = newOldpier(f), newCommonquay(f), newStamphouse(f), newWaxseal(f)
 	go f.agenda.run(ctx, 16)
 	return f
 }
@@ -52,7 +80,11 @@ func New(ctx context.Context, seed uint64, log *slog.Logger) *Fleet {
 // Handler serves the gateways and the practice phone.
 func (f *Fleet) Handler() http.Handler {
 	mux := http.NewServeMux()
-	f.Harbourline.routes(mux)
+	for _, g := range []interface{ routes(*http.ServeMux) }{f.Harbourline, f.Sandbank, f.Longshore, f.Stillwater, f.Oldpier, f.Commonquay, f.Stamphouse, f.Waxseal} {
+		g.routes(mux)
+	}
+	f.moodRoutes(mux)
+	mux.HandleFunc("POST /phones/{number}/reply", f.reply)
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/phone", http.StatusSeeOther) })
 	mux.HandleFunc("GET /phone", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -75,6 +107,53 @@ func (f *Fleet) phones(w http.ResponseWriter, r *http.Request) {
 		most = 20
 	}
 	answer(w, http.StatusOK, map[string]any{"phones": f.Phones.All(r.URL.Query().Get("number"), most)})
+}
+
+// Gateway returns a gateway by its name, or nil.
+func (f *Fleet) Gateway(name string) *chassis {
+	for _, c := range f.gateways {
+		if c.Name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+// lastText is the last text that reached a handset.
+type lastText struct {
+	through *chassis
+	from    string
+	report  string
+}
+
+func (f *Fleet) noteSender(number string, c *chassis, e *Entry) {
+	f.lastMu.Lock()
+	defer f.lastMu.Unlock()
+	if len(f.last) >= handsetsMost {
+		clear(f.last)
+	}
+	f.last[number] = lastText{c, e.From, e.Report}
+}
+
+// reply writes back from a handset to whoever wrote last: {"text": "…"}.
+func (f *Fleet) reply(w http.ResponseWriter, r *http.Request) {
+	in, err := decode[struct{ Text string }](r)
+	number := r.PathValue("number")
+	f.lastMu.Lock()
+	last, ok := f.last[number]
+	f.lastMu.Unlock()
+	switch {
+	case err != nil || in.Text == "":
+		answer(w, http.StatusUnprocessableEntity, map[string]any{"error": "accepted is {\"text\": \"…\"}"})
+	case !ok:
+		answer(w, http.StatusNotFound, map[string]any{"error": "nobody has written to " + number})
+	case last.through.inbound == nil:
+		answer(w, http.StatusConflict, map[string]any{"error": last.through.Name + " takes no replies back"})
+	case !last.through.inbound(r.Context(), number, last, in.Text):
+		answer(w, http.StatusBadGateway, map[string]any{"error": "the reply was not taken at the other side"})
+	default:
+		w.WriteHeader(http.StatusNoContent)
+	}
 }
 
 // followPhones is a stream of server-sent events, one whenever something

@@ -222,7 +222,8 @@ type Basic struct {
 }
 
 // Sign is an HMAC with SHA-256 over a described string. Over sees {method,
-// path, query, body, time, secrets}; what Headers and Query add to the request
+// path, query, body, body_sha256, time, secrets} besides what all expressions
+// see; the path is the whole one, with that of the gateway's address. What Headers and Query add to the request
 // sees signature besides.
 type Sign struct {
 	HMACSHA256 string `yaml:"hmac_sha256"` // the secret that keys it

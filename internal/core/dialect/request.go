@@ -52,6 +52,7 @@ type Request struct {
 // Means are what a request needs besides the messages.
 type Means struct {
 	Secrets map[string]string // with a fetched token under "token"
+	Base    string            // the path of the gateway's address, which signatures cover
 	Now     time.Time
 }
 
@@ -342,7 +343,7 @@ func (r *Request) sign(rule *Sign, charset Charset, input map[string]any, means 
 	path, query, _ := strings.Cut(r.Path, "?")
 	body := sha256.Sum256(r.Body)
 	seen := maps.Clone(input)
-	maps.Copy(seen, map[string]any{"method": r.Method, "path": path, "query": query, "body": string(r.Body), "body_sha256": hex.EncodeToString(body[:])})
+	maps.Copy(seen, map[string]any{"method": r.Method, "path": means.Base + path, "query": query, "body": string(r.Body), "body_sha256": hex.EncodeToString(body[:])})
 	over, err := rule.Over.one(seen)
 	if err != nil {
 		return err

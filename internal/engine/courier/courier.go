@@ -95,10 +95,14 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 }
 
 func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Request) (dialect.Reply, error) {
-	request, err := http.NewRequestWithContext(ctx, r.Method, g.Address+r.Path, bytes.NewReader(r.Body))
+	request, err := http.NewRequestWithContext(ctx, r.Method, g.Address+r.Path, nil)
 	if err != nil {
 		return dialect.Reply{}, err
 	}
+	// A body that cannot be had a second time, also where there is none: of a
+	// request that can be repeated, net/http repeats it by itself when a kept
+	// connection breaks. The text would go twice, and nobody would know.
+	request.Body, request.ContentLength = io.NopCloser(bytes.NewReader(r.Body)), int64(len(r.Body))
 	for name, value := range r.Header {
 		request.Header.Set(name, value)
 	}

@@ -2,14 +2,18 @@ package courier
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -109,5 +113,98 @@ func TestSecretsAreMaskedWhereverTheyStand(t *testing.T) {
 	}
 	if strings.Count(kept, "‹api_key›") != 5 || strings.Count(kept, "‹callback›") != 2 {
 		t.Errorf("kept as %s", kept)
+	}
+}
+
+// net/http repeats a GET by itself when a kept connection breaks. A text that is
+// submitted by GET would go twice.
+func TestCarryNeverRepeatsByItself(t *testing.T) {
+	t.Parallel()
+	for _, method := range []string{"GET", "POST"} {
+		var seen atomic.Int32
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if seen.Add(1) == 2 {
+				panic(http.ErrAbortHandler)
+			}
+			if r.ContentLength != 0 || len(r.TransferEncoding) > 0 {
+				t.Errorf("%s without a body has a length of %d, %v", method, r.ContentLength, r.TransferEncoding)
+			}
+		}))
+		c := New(time.Now)
+		request := func() dialect.Request {
+			return dialect.Request{Method: method, Path: "/send", Header: map[string]string{"Idempotency-Key": "1"}}
+		}
+		if _, fate, _ := c.Carry(t.Context(), gatewayAt(server.URL), "submit", request()); fate != Answered {
+			t.Errorf("%s: the first is not answered", method)
+		}
+		if _, fate, exchange := c.Carry(t.Context(), gatewayAt(server.URL), "submit", request()); fate != NoAnswer {
+			t.Errorf("%s: cut off, and its fate is %v: %+v", method, fate, exchange)
+		}
+		if n := seen.Load(); n != 2 {
+			t.Errorf("%s: the gateway has seen %d requests, want 2", method, n)
+		}
+		c.Close()
+		server.Close()
+	}
+}
+
+// A token is fetched once for all who want it, hidden in what is kept, and
+// fetched anew when the gateway does not accept it.
+func TestMeansFetchesToken(t *testing.T) {
+	t.Parallel()
+	var fetched atomic.Int32
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, secret, _ := r.BasicAuth(); secret != "s3cret/+" {
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		fmt.Fprintf(w, `{"access_token":"fresh-%d","expires_in":3600}`, fetched.Add(1))
+	}))
+	defer server.Close()
+	d, err := dialect.Load("x", []byte(`dialect: x
+secrets: [api_key, wrong]
+token:
+  request: {post: /token, basic: {user: api_key, password: api_key}, form: '{grant_type: "client_credentials"}'}
+  reply:
+    - {when: .status == 200, token: '{token: .body.access_token, expires_in: .body.expires_in}'}
+    - {when: .status == 401, refused: credentials_refused}
+submit: {request: {post: /s, bearer: token}, reply: [{when: .status == 200, read: '{state: "accepted"}'}]}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	g := gatewayAt(server.URL)
+	g.Dialect = d
+	c := New(time.Now)
+	defer c.Close()
+	var all sync.WaitGroup
+	for range 20 {
+		all.Go(func() {
+			means, _, err := c.Means(t.Context(), g)
+			if err != nil || means.Secrets["token"] != "fresh-1" {
+				t.Errorf("%v %v", means.Secrets, err)
+			}
+		})
+	}
+	all.Wait()
+	c.DropToken(g, "another")
+	c.DropToken(g, "fresh-1")
+	means, exchange, err := c.Means(t.Context(), g)
+	if err != nil || means.Secrets["token"] != "fresh-2" || exchange == nil {
+		t.Fatalf("%v %v", means.Secrets, err)
+	}
+	kept := fmt.Sprintf("%+v %s %s", exchange, exchange.RequestBody, exchange.ReplyBody)
+	if strings.Contains(kept, "fresh-2") || strings.Contains(kept, "s3cret") || strings.Contains(kept, "czNjcmV0") {
+		t.Errorf("a secret is kept: %s", kept)
+	}
+	if r, err := d.SubmitRequest([]dialect.Message{{}}, means); err != nil || r.Header["Authorization"] != "Bearer fresh-2" || r.Hidden["fresh-2"] != "token" {
+		t.Errorf("%+v %v", r, err)
+	}
+	g.Secrets = map[string]string{"api_key": "no"}
+	g.Version++ // changed
+	_, _, err = c.Means(t.Context(), g)
+	var why *NoToken
+	if !errors.As(err, &why) || why.Cause != delivery.CredentialsRefused {
+		t.Errorf("with wrong credentials: %v", err)
 	}
 }

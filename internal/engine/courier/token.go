@@ -57,7 +57,7 @@ func (t *tokens) of(gateway uuid.UUID) *fetched {
 // dialect fetches a token, one that is still good. The exchange that fetched it
 // is returned if there was one. The error is a [NoToken].
 func (c *Courier) Means(ctx context.Context, g *roster.Gateway) (dialect.Means, *store.Exchange, error) {
-	means := dialect.Means{Secrets: g.Secrets, Now: c.now()}
+	means := dialect.Means{Secrets: g.Secrets, Base: g.Base(), Now: c.now()}
 	if g.Dialect.Token == nil {
 		return means, nil, nil
 	}

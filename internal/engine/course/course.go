@@ -34,9 +34,7 @@ const (
 	// doubtPause lets a reply that is merely late come in before a doubtful
 	// message is submitted again with a reference that the gateway honours.
 	doubtPause = time.Second
-	// doubtAsk is the wait before a doubtful message is asked about: the
-	// gateway may still be at work on the request whose answer was lost, and
-	// "no such message" is only worth something once it is not.
+	// doubtAsk is the longest wait before a doubtful message is asked about.
 	doubtAsk = 30 * time.Second
 	// doubtEnd is when a doubtful message that cannot be asked about becomes
 	// unknown and is shown to a person.
@@ -122,7 +120,7 @@ func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time
 		case MayResubmit(m, g, now):
 			m.AskAt = earlier(in(doubtPause), m.GiveUpAt)
 		case g.Dialect.CanAsk(m.GatewayRef):
-			m.AskAt = earlier(in(doubtAsk), m.GiveUpAt)
+			m.AskAt = earlier(in(doubtWait(g)), m.GiveUpAt)
 		default:
 			m.GiveUpAt = earlier(in(doubtEnd), m.GiveUpAt)
 			m.AskAt = m.GiveUpAt
@@ -133,6 +131,13 @@ func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time
 			m.AskAt = earlier(in(g.AskAfter()), m.GiveUpAt)
 		}
 	}
+}
+
+// doubtWait is the wait before a doubtful message is asked about: the gateway
+// may still be at work on the request whose answer was lost, and "no such
+// message" is only worth something once it is not.
+func doubtWait(g *roster.Gateway) time.Duration {
+	return min(max(3*g.Timeout(), g.AskAfter()), doubtAsk)
 }
 
 // AskAgain is when to ask about a message the next time.

@@ -39,6 +39,15 @@ func (g *Gateway) GiveUpAfter() time.Duration { return time.Duration(g.GiveUpMs)
 // Timeout is how long a request may take.
 func (g *Gateway) Timeout() time.Duration { return time.Duration(g.TimeoutMs) * time.Millisecond }
 
+// Base is the path of its address.
+func (g *Gateway) Base() string {
+	address, err := url.Parse(g.Address)
+	if err != nil {
+		return ""
+	}
+	return address.EscapedPath()
+}
+
 // ReceiptURL is where the gateway sends its receipts.
 func (g *Gateway) ReceiptURL(public string) string {
 	return strings.TrimRight(public, "/") + "/receipts/" + g.Name + "/" + g.Callback
