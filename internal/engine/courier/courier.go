@@ -102,7 +102,9 @@ func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Req
 	// A body that cannot be had a second time, also where there is none: of a
 	// request that can be repeated, net/http repeats it by itself when a kept
 	// connection breaks. The text would go twice, and nobody would know.
-	request.Body, request.ContentLength = io.NopCloser(bytes.NewReader(r.Body)), int64(len(r.Body))
+	if r.Method == http.MethodGet || len(r.Body) > 0 {
+		request.Body, request.ContentLength = io.NopCloser(bytes.NewReader(r.Body)), int64(len(r.Body))
+	}
 	for name, value := range r.Header {
 		request.Header.Set(name, value)
 	}

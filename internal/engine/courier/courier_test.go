@@ -132,7 +132,7 @@ func TestCarryNeverRepeatsByItself(t *testing.T) {
 		}))
 		c := New(time.Now)
 		request := func() dialect.Request {
-			return dialect.Request{Method: method, Path: "/send", Header: map[string]string{"Idempotency-Key": "1"}}
+			return dialect.Request{Method: method, Path: "/send", Header: map[string]string{}}
 		}
 		if _, fate, _ := c.Carry(t.Context(), gatewayAt(server.URL), "submit", request()); fate != Answered {
 			t.Errorf("%s: the first is not answered", method)
