@@ -186,6 +186,18 @@ func (c *Client) RemoveGateway(ctx context.Context, name string) error {
 	return c.call(ctx, "DELETE", "/v1/gateways/"+url.PathEscape(name), nil, nil, nil)
 }
 
+// TestGateway checks the credentials of a gateway without sending anything.
+func (c *Client) TestGateway(ctx context.Context, name string) (Trial, error) {
+	var t Trial
+	return t, c.call(ctx, "POST", "/v1/gateways/"+url.PathEscape(name)+"/test", nil, nil, &t)
+}
+
+// TryDialect makes one request in a dialect.
+func (c *Client) TryDialect(ctx context.Context, r TryRequest) (Trial, error) {
+	var t Trial
+	return t, c.call(ctx, "POST", "/v1/dialects/try", nil, r, &t)
+}
+
 // Routes returns all routes.
 func (c *Client) Routes(ctx context.Context) (Routes, error) {
 	var r Routes

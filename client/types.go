@@ -202,6 +202,80 @@ type GatewayChange struct {
 	LowBalance  *string           `json:"low_balance,omitempty"`
 }
 
+// Trial is what came of trying a gateway or a dialect out.
+type Trial struct {
+	Passed   bool        `json:"passed"`
+	Say      string      `json:"say"`
+	Mistakes []string    `json:"mistakes"` // that it looks like, the likeliest first
+	Steps    []TrialStep `json:"steps"`
+}
+
+// TrialStep is one request of a trial, its secrets masked.
+type TrialStep struct {
+	What     string    `json:"what"`     // token, balance, query or submit
+	Exchange *Exchange `json:"exchange"` // nil: nothing could be sent
+	Read     any       `json:"read"`     // what was read of the answer
+	Note     string    `json:"note"`
+	// BuildMs, AnswerMs and ReadMs are how long each part took.
+	BuildMs  float64 `json:"build_ms"`
+	AnswerMs float64 `json:"answer_ms"`
+	ReadMs   float64 `json:"read_ms"`
+}
+
+// TryRequest is one request to be made in a dialect. Only Dialect or Source,
+// Address and the secrets are needed; to submit, also To and Text.
+type TryRequest struct {
+	Dialect      string            `json:"dialect,omitempty"`
+	Source       string            `json:"source,omitempty"`
+	Address      string            `json:"address"`
+	Secrets      map[string]string `json:"secrets,omitempty"`
+	Call         string            `json:"call,omitempty"` // submit, query, balance or token; submit if empty
+	To           string            `json:"to,omitempty"`
+	Text         string            `json:"text,omitempty"`
+	Sender       string            `json:"sender,omitempty"`
+	Kind         string            `json:"kind,omitempty"`
+	GatewayRef   string            `json:"gateway_ref,omitempty"`
+	Registration string            `json:"registration,omitempty"`
+	Fields       map[string]any    `json:"fields,omitempty"`
+	ReceiptURL   string            `json:"receipt_url,omitempty"`
+	// DryRun builds the request and sends nothing.
+	DryRun bool `json:"dry_run,omitempty"`
+}
+
+// DialectFile is a dialect as its file.
+type DialectFile struct {
+	Source string `json:"source"`
+}
+
+// Dialect is a dialect that ships.
+type Dialect struct {
+	Name    string   `json:"name"`
+	About   string   `json:"about"`
+	Secrets []string `json:"secrets"`
+	Source  string   `json:"source"`
+}
+
+// DialectCheck is what there is to say about a dialect file.
+type DialectCheck struct {
+	Name     string           `json:"name"`
+	About    string           `json:"about"`
+	Secrets  []string         `json:"secrets"`
+	Mistakes []string         `json:"mistakes"` // each with its line; empty if there are none
+	Examples []DialectExample `json:"examples"`
+	Passed   bool             `json:"passed"`
+}
+
+// DialectExample is what came of a recorded example.
+type DialectExample struct {
+	Example int    `json:"example"` // from 1
+	Kind    string `json:"kind"`
+	Status  int    `json:"status"`
+	Passed  bool   `json:"passed"`
+	Gives   any    `json:"gives"`
+	Want    any    `json:"want"`
+	Wrong   string `json:"wrong"`
+}
+
 // Pause says why a gateway is paused.
 type Pause struct {
 	Why string `json:"why,omitempty"`

@@ -7,6 +7,11 @@ import (
 	"strings"
 )
 
+// Schema is the JSON Schema of dialect files, for editors.
+//
+//go:embed schema.json
+var Schema []byte
+
 // Files are the dialect files, named after their dialect.
 //
 //go:embed *.yaml

@@ -16,17 +16,13 @@ import (
 )
 
 // practice are the credentials of the practice fleet.
-var practice = map[string]map[string]string{
-	"harbourline":      {"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret},
-	"sandbank":         {"user": fleet.SandbankUser, "password": fleet.SandbankPassword},
-	"longshore":        {"account": fleet.LongshoreAccount, "token": fleet.LongshoreToken},
-	"stillwater":       {"client_id": fleet.StillwaterClient, "client_secret": fleet.StillwaterSecret},
-	"oldpier":          {"key": fleet.OldpierKey, "secret": fleet.OldpierSecret},
-	"commonquay":       {"key": fleet.CommonquayKey},
-	"stamphouse":       {"key": fleet.StamphouseKey, "hook_user": fleet.StamphouseUser, "hook_password": fleet.StamphousePassword},
-	"stamphouse-voice": {"key": fleet.StamphouseKey, "hook_user": fleet.StamphouseUser, "hook_password": fleet.StamphousePassword},
-	"waxseal":          {"key_id": fleet.WaxsealKeyID, "signing_key": fleet.WaxsealSigningKey},
-}
+var practice = func() map[string]map[string]string {
+	all := map[string]map[string]string{}
+	for _, b := range fleet.Berths() {
+		all[b.Dialect] = b.Secrets
+	}
+	return all
+}()
 
 // with adds gateways of the practice fleet, with short spans.
 func (h *house) with(names ...string) *house {

@@ -172,8 +172,7 @@ func (a *API) addRaw(c *gin.Context, evidence []client.Evidence, timeline []stor
 	for i, e := range timeline {
 		if e.ExchangeID != nil {
 			if x, ok := exchanges[*e.ExchangeID]; ok {
-				evidence[i].Raw = &client.Exchange{Purpose: x.Purpose, Method: x.Method, URL: x.URL, RequestHeader: x.RequestHeader, RequestBody: text(x.RequestBody),
-					Status: x.Status, ReplyHeader: x.ReplyHeader, ReplyBody: text(x.ReplyBody), Error: x.Error, StartedAt: x.StartedAt, TookMs: float64(x.TookUs) / 1000}
+				evidence[i].Raw = wireExchange(x)
 			}
 		}
 		if e.ReceiptID != nil {

@@ -1,17 +1,20 @@
 package cli
 
 import (
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/dialects"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/explain"
 )
 
 func (a *app) dialect() *cobra.Command {
@@ -23,10 +26,11 @@ func (a *app) dialect() *cobra.Command {
 		var all []shipped
 		var rows [][]string
 		for _, name := range dialects.Names() {
-			d, err := readDialect(name)
+			source, err := dialectSource(name)
 			if err != nil {
 				return err
 			}
+			d := explain.Dialect(name, source)
 			all = append(all, shipped{d.Name, d.About})
 			rows = append(rows, []string{d.Name, d.About})
 		}
@@ -41,11 +45,16 @@ func (a *app) dialect() *cobra.Command {
 			_, err = cmd.OutOrStdout().Write(source)
 			return err
 		}}
-	return group("dialect", "Describe how a gateway is spoken to", a.dialectCheck(), list, show)
+	schema := &cobra.Command{Use: "schema", Short: "Write the JSON Schema of dialect files, for your editor", Args: cobra.NoArgs, Example: "  pigeon dialect schema > dialect.schema.json\n  # then, as the first line of your file:\n  # yaml-language-server: $schema=dialect.schema.json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			_, err := cmd.OutOrStdout().Write(dialects.Schema)
+			return err
+		}}
+	return group("dialect", "Describe how a gateway is spoken to", a.dialectCheck(), a.dialectTry(), a.dialectNew(), list, show, schema)
 }
 
-// readDialect reads a dialect from a file, or one that ships by its name.
-func readDialect(name string) (*dialect.Dialect, error) {
+// dialectSource reads a dialect file, or one that ships by its name.
+func dialectSource(name string) ([]byte, error) {
 	source, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) && !strings.ContainsAny(name, "/.") {
 		if source, err = dialects.Source(name); err != nil {
@@ -55,7 +64,7 @@ func readDialect(name string) (*dialect.Dialect, error) {
 	if err != nil {
 		return nil, usagef("%v", err)
 	}
-	return dialect.Load(name, source)
+	return source, nil
 }
 
 func (a *app) dialectCheck() *cobra.Command {
@@ -69,55 +78,99 @@ func (a *app) dialectCheck() *cobra.Command {
 		Example: "  pigeon dialect check my-gateway.yaml",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, err := readDialect(args[0])
-			var wrong usage
-			if errors.As(err, &wrong) {
+			source, err := dialectSource(args[0])
+			if err != nil {
 				return err
 			}
-			if err != nil {
-				fmt.Fprintln(cmd.ErrOrStderr(), err)
+			check := explain.Dialect(args[0], source)
+			if len(check.Mistakes) > 0 {
+				for _, mistake := range check.Mistakes {
+					fmt.Fprintln(cmd.ErrOrStderr(), mistake)
+				}
 				return exit(exitRefused)
 			}
-			type played struct {
-				Example int    `json:"example"`
-				Kind    string `json:"kind"`
-				Status  int    `json:"status"`
-				Passed  bool   `json:"passed"`
-				Gives   any    `json:"gives"`
-				Want    any    `json:"want"`
-				Wrong   string `json:"wrong"`
-			}
-			all := []played{}
 			var rows [][]string
 			failed := 0
-			for i, p := range d.Play() {
-				one := played{i + 1, p.Kind, p.Status, p.Wrong == "", p.Got, p.Want, p.Wrong}
-				all = append(all, one)
+			for _, p := range check.Examples {
 				said, status := "passed", ""
-				if !one.Passed {
+				if !p.Passed {
 					failed++
 					said = fmt.Sprintf("%s; it should give %s", p.Wrong, compact(p.Want))
 				}
 				if p.Status > 0 {
 					status = fmt.Sprint(p.Status)
 				}
-				rows = append(rows, []string{fmt.Sprint(i + 1), p.Kind, status, said, compact(p.Got)})
+				rows = append(rows, []string{fmt.Sprint(p.Example), p.Kind, status, said, compact(p.Gives)})
 			}
-			if err := a.print(cmd, all, []string{"example", "kind", "status", "check", "gives"}, rows); err != nil {
+			if err := a.print(cmd, check.Examples, []string{"example", "kind", "status", "check", "gives"}, rows); err != nil {
 				return err
 			}
-			switch {
+			switch n := len(check.Examples); {
 			case failed > 0:
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed, but %d of %d examples are not read as they say\n", d.Name, failed, len(all))
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed, but %d of %d examples are not read as they say\n", check.Name, failed, n)
 				return exit(exitRefused)
-			case len(all) == 0:
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed. It has no examples: record some replies and receipts under examples, and what they must give\n", d.Name)
+			case n == 0:
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed. It has no examples: record some replies and receipts under examples, and what they must give\n", check.Name)
 			default:
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed, and its %d examples pass\n", d.Name, len(all))
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed, and its %d examples pass\n", check.Name, n)
 			}
 			return nil
 		},
 	}
+}
+
+func (a *app) dialectNew() *cobra.Command {
+	var s dialect.Sketch
+	cmd := &cobra.Command{
+		Use:   "new",
+		Short: "Ask a few questions and write a first dialect file with comments",
+		Long: "Asks what has to be known of a gateway and writes the first version of its dialect\n" +
+			"file to standard output, with comments at what is to be filled in. What is given as\n" +
+			"an option is not asked. An empty answer takes the first choice.",
+		Example: "  pigeon dialect new > my-gateway.yaml\n  pigeon dialect new --name my-gateway --body json --credentials bearer --number e164 --recipients one --receipts json --asked yes",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			in := bufio.NewScanner(cmd.InOrStdin())
+			for _, q := range dialect.Questions {
+				to := q.To(&s)
+				for *to == "" {
+					fmt.Fprintln(cmd.ErrOrStderr(), q.Ask)
+					if q.Accepts != nil {
+						fmt.Fprintf(cmd.ErrOrStderr(), "  %s [%s] ", strings.Join(q.Accepts, ", "), q.Accepts[0])
+					} else {
+						fmt.Fprint(cmd.ErrOrStderr(), "  ")
+					}
+					if !in.Scan() {
+						return usagef("%s is not answered; give it with --%s", q.Field, q.Field)
+					}
+					answer := strings.ToLower(strings.TrimSpace(in.Text()))
+					if answer == "" && q.Accepts != nil {
+						answer = q.Accepts[0]
+					}
+					if q.Accepts != nil && !slices.Contains(q.Accepts, answer) {
+						fmt.Fprintf(cmd.ErrOrStderr(), "  %q is none of them.\n", answer)
+						continue
+					}
+					*to = answer
+				}
+			}
+			source, err := s.Source()
+			if err != nil {
+				return usagef("%v", err)
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "Written. Fill in what the manual says, then: pigeon dialect check %s.yaml\n", s.Name)
+			_, err = fmt.Fprint(cmd.OutOrStdout(), source)
+			return err
+		},
+	}
+	for _, q := range dialect.Questions {
+		help := q.Ask
+		if q.Accepts != nil {
+			help = strings.Join(q.Accepts, ", ")
+		}
+		cmd.Flags().StringVar(q.To(&s), q.Field, "", help)
+	}
+	return cmd
 }
 
 // compact writes a value on one line.

@@ -14,7 +14,22 @@ import (
 )
 
 func (a *app) message() *cobra.Command {
-	return group("message", "Look at messages", a.messageShow(), a.messageFind(), a.messageCancel())
+	return group("message", "Look at messages", a.messageShow(), a.messageFind(), a.messageCancel(), a.messageInbound())
+}
+
+func (a *app) messageInbound() *cobra.Command {
+	return &cobra.Command{Use: "inbound", Short: "List what people wrote to our senders, the newest first", Args: cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			page, err := c.Inbound(cmd.Context(), "")
+			if err != nil {
+				return err
+			}
+			var rows [][]string
+			for _, m := range page.Items {
+				rows = append(rows, []string{clock(m.ReceivedAt), m.From, m.To, m.Gateway, oneLine(m.Text, 80)})
+			}
+			return a.print(cmd, page, []string{"received", "from", "to", "gateway", "text"}, rows)
+		})}
 }
 
 func (a *app) messageCancel() *cobra.Command {

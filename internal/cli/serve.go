@@ -4,8 +4,11 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
+	"os"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -55,6 +58,7 @@ func (a *app) serviceFlags(cmd *cobra.Command) {
 	f.String("seal-key", "", "32 bytes in base64 that seal the secrets of gateways; kept in the data folder if not given")
 	f.Duration("lease", 5*time.Second, "how long an instance that died holds up its gateways")
 	f.Duration("keep-raw", 30*24*time.Hour, "how long raw exchanges are kept")
+	f.Duration("balance-every", 5*time.Minute, "how often gateways are asked what is left on their accounts")
 	f.String("fixed-lines", "warn", "what becomes of messages to fixed lines: allow, warn or refuse")
 	f.String("special-rate", "refuse", "what becomes of messages to freephone, premium and company numbers")
 	f.String("unassigned", "warn", "what becomes of messages to numbers of no range in use")
@@ -74,7 +78,7 @@ func (a *app) serviceOptions(log *slog.Logger) (service.Options, error) {
 	}
 	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
-		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), Log: log,
+		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), Balance: c.GetDuration("balance-every"), Log: log,
 		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}, nil
 }
 
@@ -103,9 +107,27 @@ func (a *app) fleet() *cobra.Command {
 				return fmt.Errorf("starting the practice fleet: %w", err)
 			}
 			url := "http://" + listener.Addr().String()
-			fmt.Fprintf(cmd.OutOrStdout(), "Practice phone: %s/phone\nWhat the last two digits do: %s/endings\nGateway harbourline: %s/harbourline (api_key %s, receipt_secret %s)\n",
-				url, url, url, fleet.HarbourlineKey, fleet.HarbourlineReceiptSecret)
+			fmt.Fprintf(cmd.OutOrStdout(), "Practice phone: %s/phone\nWhat the last two digits do: %s/endings\n\nAdd its gateways with:\n\n", url, url)
+			for _, berth := range fleet.Berths() {
+				fmt.Fprintf(cmd.OutOrStdout(), "pigeon gateway add %s %s%s", berth.Dialect, url, berth.Path)
+				for _, name := range slices.Sorted(maps.Keys(berth.Secrets)) {
+					fmt.Fprintf(cmd.OutOrStdout(), " --secret '%s=%s'", name, berth.Secrets[name])
+				}
+				for _, sender := range berth.Senders {
+					fmt.Fprintf(cmd.OutOrStdout(), " --leased-sender '%s'", sender)
+				}
+				fmt.Fprintln(cmd.OutOrStdout())
+			}
 			f := fleet.New(cmd.Context(), a.config.GetUint64("seed"), log)
+			if script := a.config.GetString("script"); script != "" {
+				source, err := os.ReadFile(script)
+				if err == nil {
+					err = f.Script(source)
+				}
+				if err != nil {
+					return usagef("--script: %v", err)
+				}
+			}
 			server := &http.Server{Handler: f.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 			go func() {
 				<-cmd.Context().Done()
@@ -119,6 +141,7 @@ func (a *app) fleet() *cobra.Command {
 	}
 	cmd.Flags().String("fleet-listen", "127.0.0.1:8026", "host and port; port 0 takes a free one")
 	cmd.Flags().Uint64("seed", 1, "what chances are drawn under")
+	cmd.Flags().String("script", "", "a JSON file of misbehaviour, as POST /misbehave takes it")
 	cmd.Flags().String("log-level", "warn", "debug, info, warn or error")
 	return cmd
 }

@@ -3,6 +3,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"calmpigeon.example/internal/engine/balance"
 	"calmpigeon.example/internal/engine/chase"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
@@ -18,6 +20,7 @@ import (
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/receipts"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/trial"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
 )
@@ -28,7 +31,9 @@ type Config struct {
 	SealKey   []byte        // 32 bytes that seal the secrets of gateways
 	Lease     time.Duration // how long a keeper that died holds up its gateway
 	KeepRaw   time.Duration // how long raw exchanges and callbacks are kept
-	Policy    intake.Policy // what becomes of messages to which kinds of lines; nil: as usual
+	// BalanceEvery is how often gateways are asked what is left; 0: as usual.
+	BalanceEvery time.Duration
+	Policy       intake.Policy // what becomes of messages to which kinds of lines; nil: as usual
 }
 
 // Engine is the running service without its interfaces.
@@ -40,11 +45,13 @@ type Engine struct {
 	Intake   *intake.Intake
 	Receipts *receipts.Receipts
 	Keys     *keys.Keys
+	Trial    *trial.Trial
 	Now      func() time.Time
 	Config   Config
 
 	dispatch *dispatch.Dispatch
 	chase    *chase.Chase
+	balance  *balance.Watch
 	courier  *courier.Courier
 	log      *slog.Logger
 }
@@ -75,6 +82,8 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Receipts: receipts.New(c, log),
 		Keys:     &keys.Keys{Store: s, Now: Now, Random: rand.Reader},
 		dispatch: &dispatch.Dispatch{Course: c, Courier: carrier, Log: log, PublicURL: config.PublicURL, Lease: config.Lease},
+		Trial:    &trial.Trial{Courier: carrier, Now: Now},
+		balance:  &balance.Watch{Course: c, Courier: carrier, Log: log, Every: cmp.Or(config.BalanceEvery, 5*time.Minute)},
 		chase:    &chase.Chase{Course: c, Courier: carrier, Log: log},
 	}, nil
 }
@@ -83,7 +92,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 // been recorded.
 func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
-	for _, run := range []func(context.Context){e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.keepHouse} {
+	for _, run := range []func(context.Context){e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse} {
 		parts.Go(func() { run(ctx) })
 	}
 	parts.Wait()

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/text/unicode/runenames"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
@@ -105,6 +106,23 @@ func Reading(given string, r phone.Reading) client.Number {
 		n.Reason = "no range in use in " + d.CountryName + " begins so"
 	}
 	return n
+}
+
+// Dialect loads a dialect file and plays its examples. name is what the file is
+// called in what is said of it.
+func Dialect(name string, source []byte) client.DialectCheck {
+	c := client.DialectCheck{Secrets: []string{}, Mistakes: []string{}, Examples: []client.DialectExample{}}
+	d, err := dialect.Load(name, source)
+	if err != nil {
+		c.Mistakes = strings.Split(err.Error(), "\n")
+		return c
+	}
+	c.Name, c.About, c.Secrets, c.Passed = d.Name, d.About, append(c.Secrets, d.Secrets...), true
+	for i, p := range d.Play() {
+		c.Examples = append(c.Examples, client.DialectExample{Example: i + 1, Kind: p.Kind, Status: p.Status, Passed: p.Wrong == "", Gives: p.Got, Want: p.Want, Wrong: p.Wrong})
+		c.Passed = c.Passed && p.Wrong == ""
+	}
+	return c
 }
 
 // Amount is a number of millionths without its currency, which may be below

@@ -1,7 +1,10 @@
 package fleet
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -163,6 +166,17 @@ func (f *Fleet) Misbehave(moods ...Mood) error {
 	return nil
 }
 
+// Script takes a schedule of misbehaviour as JSON: a list of moods.
+func (f *Fleet) Script(source []byte) error {
+	var moods []Mood
+	decoder := json.NewDecoder(bytes.NewReader(source))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&moods); err != nil {
+		return fmt.Errorf("a list of {gateway, how, share, times, after, for} is expected: %w", err)
+	}
+	return f.Misbehave(moods...)
+}
+
 // Behave ends all misbehaviour that was asked for.
 func (f *Fleet) Behave() {
 	for _, c := range f.gateways {
@@ -193,9 +207,9 @@ func (f *Fleet) moodRoutes(mux *http.ServeMux) {
 		answer(w, http.StatusOK, map[string]any{"known": known, "asked": asked})
 	})
 	mux.HandleFunc("POST /misbehave", func(w http.ResponseWriter, r *http.Request) {
-		moods, err := decode[[]Mood](r)
+		script, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 1<<20))
 		if err == nil {
-			err = f.Misbehave(moods...)
+			err = f.Script(script)
 		}
 		if err != nil {
 			answer(w, http.StatusUnprocessableEntity, map[string]any{"error": err.Error(), "accepted": "a list of {gateway, how, share, times, after, for}"})

@@ -39,6 +39,7 @@ type Options struct {
 	SealKey     string        // 32 bytes in base64; empty: kept in Data
 	Lease       time.Duration // how long a keeper that died holds up its gateway
 	KeepRaw     time.Duration // how long raw exchanges are kept
+	Balance     time.Duration // how often gateways are asked what is left
 	Log         *slog.Logger
 
 	// What becomes of messages to kinds of lines: allow, warn or refuse; as
@@ -103,7 +104,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	if o.PublicURL == "" {
 		o.PublicURL = at
 	}
-	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw, Policy: policy(o)}, o.Log)
+	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw, BalanceEvery: o.Balance, Policy: policy(o)}, o.Log)
 	if err != nil {
 		return err
 	}

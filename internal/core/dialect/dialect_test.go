@@ -167,25 +167,6 @@ submit:
 	}
 }
 
-// FuzzRead: whatever a gateway sends is read or unreadable, never a crash, and
-// never a success that it did not say.
-func FuzzRead(f *testing.F) {
-	d := load(f, "harbourline")
-	f.Add(202, []byte(`{"outcome":"taken","id":"hl-1","parts":1}`))
-	f.Add(200, []byte(`{"outcome":"refused","error":{"code":7}}`))
-	f.Add(429, []byte(`{"events":[{"id":[1],"status":{}}]}`))
-	f.Fuzz(func(t *testing.T, status int, body []byte) {
-		for _, r := range []Reading{d.ReadSubmit(Reply{Status: status, Body: body}, time.Time{}), d.ReadQuery(Reply{Status: status, Body: body}, time.Time{}), d.ReadReceipt(Incoming{Body: body})} {
-			if r.Meaning == Unreadable && r.Note == "" || r.Meaning == Read && len(r.Items) == 0 {
-				t.Fatalf("%d %q reads as %+v", status, body, r)
-			}
-		}
-		if r := d.ReadSubmit(Reply{Status: status, Body: body}, time.Time{}); status != 202 && r.Meaning == Read && r.Items[0].State == delivery.Accepted {
-			t.Fatalf("%d %q was taken for a success", status, body)
-		}
-	})
-}
-
 func BenchmarkReadSubmit(b *testing.B) {
 	d := load(b, "harbourline")
 	reply := Reply{Status: 202, Header: map[string]string{"content-type": "application/json"}, Body: []byte(`{"outcome":"taken","id":"hl-1","parts":1}`)}

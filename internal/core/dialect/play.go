@@ -83,15 +83,15 @@ func (d *Dialect) playOne(kind string, r *Recorded) (any, error) {
 	pushed := Incoming{Method: r.Method, Query: r.Query, Header: header, Body: body}
 	switch kind {
 	case "reply":
-		return d.ReadSubmit(reply, time.Time{}).value()
+		return d.ReadSubmit(reply, time.Time{}).Value()
 	case "answer":
-		return d.ReadQuery(reply, time.Time{}).value()
+		return d.ReadQuery(reply, time.Time{}).Value()
 	case "receipt":
-		return d.ReadReceipt(pushed).value()
+		return d.ReadReceipt(pushed).Value()
 	case "token":
-		return d.ReadToken(reply, time.Time{}).value()
+		return d.ReadToken(reply, time.Time{}).Value()
 	case "balance":
-		return d.ReadBalance(reply, time.Time{}).value()
+		return d.ReadBalance(reply, time.Time{}).Value()
 	case "inbound":
 		arrivals, err := d.ReadInbound(pushed)
 		if err != nil {
@@ -113,8 +113,8 @@ func (d *Dialect) playOne(kind string, r *Recorded) (any, error) {
 	return oneOrAll(objects)
 }
 
-// value writes a reading as an example's gives does.
-func (r Reading) value() (any, error) {
+// Value writes a reading as an example's gives does.
+func (r Reading) Value() (any, error) {
 	switch r.Meaning {
 	case Unreadable:
 		return map[string]any{"unreadable": true}, nil

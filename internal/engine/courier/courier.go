@@ -72,12 +72,8 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }})
 
 	r.Header["User-Agent"] = "calm-pigeon"
-	started := c.now()
 	clock := time.Now()
-	exchange := store.Exchange{
-		ID: store.NewID(), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: mask(g.Address + r.Path),
-		RequestHeader: maskHeader(r.Header, mask), RequestBody: keep(r.Body, mask), ReplyHeader: map[string]string{}, ReplyBody: []byte{}, StartedAt: started,
-	}
+	exchange := Shown(g, purpose, r, c.now())
 	reply, err := c.exchange(ctx, g, r)
 	exchange.TookUs = time.Since(clock).Microseconds()
 	if reply.Status > 0 {
@@ -92,6 +88,22 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 	}
 	exchange.Error = mask(plainError(err, g.Timeout()))
 	return reply, fate, exchange
+}
+
+// Shown is a request as it is kept and shown, before there is an answer.
+func Shown(g *roster.Gateway, purpose string, r dialect.Request, now time.Time) store.Exchange {
+	mask := masking(g, r)
+	return store.Exchange{
+		ID: store.NewID(), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: mask(g.Address + r.Path),
+		RequestHeader: maskHeader(r.Header, mask), RequestBody: keep(r.Body, mask), ReplyHeader: map[string]string{}, ReplyBody: []byte{}, StartedAt: now,
+	}
+}
+
+// Hide masks a secret that came with the answer.
+func Hide(exchange *store.Exchange, secret, name string) {
+	mask := func(s string) string { return roster.MaskAll(s, map[string]string{secret: name}) }
+	exchange.ReplyBody = []byte(mask(string(exchange.ReplyBody)))
+	exchange.ReplyHeader = maskHeader(exchange.ReplyHeader, mask)
 }
 
 func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Request) (dialect.Reply, error) {

@@ -92,9 +92,7 @@ func (c *Courier) fetch(ctx context.Context, g *roster.Gateway, means dialect.Me
 	}
 	reading := g.Dialect.ReadToken(reply, c.now())
 	// The token is a secret as well.
-	hidden := map[string]string{reading.Token: "token"}
-	exchange.ReplyBody = []byte(roster.MaskAll(string(exchange.ReplyBody), hidden))
-	exchange.ReplyHeader = maskHeader(exchange.ReplyHeader, func(s string) string { return roster.MaskAll(s, hidden) })
+	Hide(&exchange, reading.Token, "token")
 	switch reading.Meaning {
 	case dialect.Read:
 	case dialect.NotTaken:
@@ -109,6 +107,13 @@ func (c *Courier) fetch(ctx context.Context, g *roster.Gateway, means dialect.Me
 	// Anew a little before it expires: what is on its way must arrive with it.
 	f.token, f.version, f.until = reading.Token, g.Version, began.Add(life-min(life/5, 30*time.Second))
 	return &exchange, nil
+}
+
+// Forget forgets the token of a gateway that was only tried.
+func (c *Courier) Forget(g *roster.Gateway) {
+	c.tokens.mu.Lock()
+	defer c.tokens.mu.Unlock()
+	delete(c.tokens.all, g.ID)
 }
 
 // DropToken forgets a token that the gateway did not accept.

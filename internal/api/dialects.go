@@ -1,0 +1,125 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/dialects"
+	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/engine/trial"
+	"calmpigeon.example/internal/explain"
+	"calmpigeon.example/internal/store"
+)
+
+func (a *API) dialects(c *gin.Context) {
+	l := client.List[client.Dialect]{Items: []client.Dialect{}}
+	for _, name := range dialects.Names() {
+		source, err := dialects.Source(name)
+		if err != nil {
+			a.refuse(c, err)
+			return
+		}
+		check := explain.Dialect(name+".yaml", source)
+		l.Items = append(l.Items, client.Dialect{Name: check.Name, About: check.About, Secrets: check.Secrets, Source: string(source)})
+	}
+	c.JSON(http.StatusOK, l)
+}
+
+func (a *API) checkDialect(c *gin.Context) {
+	n, err := read[client.DialectFile](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, explain.Dialect("dialect", []byte(n.Source)))
+}
+
+func wireTrial(r trial.Result) client.Trial {
+	w := client.Trial{Passed: r.Passed, Say: r.Say, Mistakes: append([]string{}, r.Mistakes...), Steps: []client.TrialStep{}}
+	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+	for _, s := range r.Steps {
+		one := client.TrialStep{What: s.What, Read: s.Read, Note: s.Note, BuildMs: ms(s.Build), AnswerMs: ms(s.Carry), ReadMs: ms(s.Reading)}
+		if s.Exchange != nil {
+			one.Exchange = wireExchange(*s.Exchange)
+		}
+		w.Steps = append(w.Steps, one)
+	}
+	return w
+}
+
+func wireExchange(x store.Exchange) *client.Exchange {
+	return &client.Exchange{Purpose: x.Purpose, Method: x.Method, URL: x.URL, RequestHeader: x.RequestHeader, RequestBody: text(x.RequestBody),
+		Status: x.Status, ReplyHeader: x.ReplyHeader, ReplyBody: text(x.ReplyBody), Error: x.Error, StartedAt: x.StartedAt, TookMs: float64(x.TookUs) / 1000}
+}
+
+func (a *API) testGateway(c *gin.Context) {
+	if g, ok := a.named(c); ok {
+		c.JSON(http.StatusOK, wireTrial(a.engine.Trial.Test(c.Request.Context(), g)))
+	}
+}
+
+// tryDialect makes one request in a dialect that need not be in use. Nothing of
+// it is kept.
+func (a *API) tryDialect(c *gin.Context) {
+	n, err := read[client.TryRequest](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	var faults fault.Faults
+	if (n.Dialect == "") == (n.Source == "") {
+		faults.Add("dialect", "either a name or a source is needed", "dialect, the name of one that ships, or source, a dialect file")
+	}
+	address, err := url.Parse(n.Address)
+	if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" {
+		faults.Add("address", fmt.Sprintf("%q is no address of a gateway", n.Address), "http or https, a host and perhaps a path, such as https://sms.example.net/api")
+	}
+	call := trial.Call(n.Call)
+	switch call {
+	case "":
+		call = trial.Submit
+	case trial.Submit, trial.Query, trial.Balance, trial.Token:
+	default:
+		faults.Add("call", fmt.Sprintf("%q is no call of a dialect", n.Call), "submit, query, balance or token")
+	}
+	m := dialect.Message{ID: store.NewID().String(), Text: n.Text, Sender: n.Sender, Kind: n.Kind, GatewayRef: n.GatewayRef, Registration: n.Registration, Fields: n.Fields,
+		ReceiptURL: n.ReceiptURL, ValidFor: 3600}
+	if m.Kind == "" {
+		m.Kind = string(pace.Transactional)
+	}
+	if call == trial.Submit || n.To != "" {
+		number, err := phone.Read(n.To, "")
+		if err != nil {
+			faults.Add("to", strings.TrimSuffix(err.Error(), ": "+phone.ErrInvalid.Error()), phone.Accepted)
+		}
+		m.To, m.Country = number.Number, number.Country
+	}
+	if call == trial.Submit && n.Text == "" && n.Registration == "" {
+		faults.Add("text", "there is none", "a text to send, or the registration of one with its fields")
+	}
+	file := source(n.Dialect, n.Source, &faults)
+	if faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	d, err := dialect.Load("dialect", []byte(*file))
+	if err != nil {
+		a.refuse(c, fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships"))
+		return
+	}
+	g, err := trial.Gateway(d, strings.TrimRight(n.Address, "/"), n.Secrets, "")
+	if err != nil {
+		a.refuse(c, fault.New("secrets", err.Error(), "a value for each secret that dialect "+d.Name+" names: "+strings.Join(d.Secrets, ", ")))
+		return
+	}
+	c.JSON(http.StatusOK, wireTrial(a.engine.Trial.Try(c.Request.Context(), g, call, m, n.DryRun)))
+}

@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"calmpigeon.example/client"
+)
+
+func (a *app) route() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List the routes in the order in which they are tried", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+		r, err := c.Routes(cmd.Context())
+		if err != nil {
+			return err
+		}
+		return a.printRoutes(cmd, r)
+	})}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a route", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		r, err := c.Routes(cmd.Context())
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(r.Routes, func(r client.Route) bool { return r.Name == args[0] })
+		if at < 0 {
+			return usagef("there is no route %q; there are %s", args[0], strings.Join(routeNames(r), ", "))
+		}
+		if r, err = c.PutRoutes(cmd.Context(), slices.Delete(r.Routes, at, at+1)); err != nil {
+			return err
+		}
+		return a.printRoutes(cmd, r)
+	})}
+	return group("route", "Say which messages go through which gateways", a.routeSet(), list, remove)
+}
+
+func routeNames(r client.Routes) []string {
+	names := make([]string, len(r.Routes))
+	for i, one := range r.Routes {
+		names[i] = one.Name
+	}
+	return names
+}
+
+func (a *app) routeSet() *cobra.Command {
+	var n client.Route
+	var gateways []string
+	var before string
+	cmd := &cobra.Command{
+		Use:   "set NAME",
+		Short: "Add a route, or put it in the place of the one of that name",
+		Long: "A message takes the first route that fits it. Its gateways are tried in the order\n" +
+			"given; with weights, as in --gateway longshore=3, each takes its share. What is\n" +
+			"known not to have been taken goes through the next one; what may have been taken\n" +
+			"never does. A new route comes last, unless --before says otherwise.",
+		Example: "  pigeon route set codes --kind otp --gateway commonquay --gateway harbourline\n  pigeon route set uk --country GB --gateway longshore=3 --gateway harbourline=1",
+		Args:    cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			n.Name = args[0]
+			for _, g := range gateways {
+				name, weight, weighted := strings.Cut(g, "=")
+				leg := client.Leg{Gateway: name}
+				if weighted {
+					var err error
+					if leg.Weight, err = strconv.Atoi(weight); err != nil || leg.Weight < 1 {
+						return usagef("--gateway %s: accepted is NAME or NAME=WEIGHT with a weight from 1 to 1000", g)
+					}
+				}
+				n.Gateways = append(n.Gateways, leg)
+			}
+			all, err := c.Routes(cmd.Context())
+			if err != nil {
+				return err
+			}
+			at := slices.IndexFunc(all.Routes, func(r client.Route) bool { return r.Name == n.Name })
+			if before == "" && at >= 0 {
+				all.Routes[at] = n
+			} else {
+				if at >= 0 {
+					all.Routes = slices.Delete(all.Routes, at, at+1)
+				}
+				place := len(all.Routes)
+				if before != "" {
+					if place = slices.IndexFunc(all.Routes, func(r client.Route) bool { return r.Name == before }); place < 0 {
+						return usagef("--before: there is no route %q", before)
+					}
+				}
+				all.Routes = slices.Insert(all.Routes, place, n)
+			}
+			r, err := c.PutRoutes(cmd.Context(), all.Routes)
+			if err != nil {
+				return err
+			}
+			return a.printRoutes(cmd, r)
+		}),
+	}
+	f := cmd.Flags()
+	f.StringArrayVar(&gateways, "gateway", nil, "a gateway as NAME or NAME=WEIGHT; may be given several times, the first is tried first")
+	f.StringSliceVar(&n.Countries, "country", nil, "only numbers of these countries, such as GB,IE")
+	f.StringSliceVar(&n.Prefixes, "prefix", nil, "only numbers that begin so, such as +4477")
+	f.StringSliceVar(&n.Kinds, "kind", nil, "only these kinds: otp, transactional, bulk")
+	f.StringArrayVar(&n.Senders, "sender", nil, "only this sender; may be given several times")
+	f.StringVar(&before, "before", "", "the route to stand before")
+	cmd.MarkFlagRequired("gateway")
+	return cmd
+}
+
+func (a *app) printRoutes(cmd *cobra.Command, r client.Routes) error {
+	all := func(words []string) string {
+		if len(words) == 0 {
+			return "all"
+		}
+		return strings.Join(words, ", ")
+	}
+	var rows [][]string
+	for i, one := range r.Routes {
+		legs := make([]string, len(one.Gateways))
+		by := ", then "
+		for j, leg := range one.Gateways {
+			if legs[j] = leg.Gateway; leg.Weight > 0 {
+				legs[j], by = fmt.Sprintf("%s (%d)", leg.Gateway, leg.Weight), " or "
+			}
+		}
+		rows = append(rows, []string{fmt.Sprint(i + 1), one.Name, all(append(slices.Clone(one.Countries), one.Prefixes...)), all(one.Kinds), all(one.Senders), strings.Join(legs, by)})
+	}
+	if err := a.print(cmd, r, []string{"", "route", "numbers", "kinds", "senders", "goes through"}, rows); err != nil {
+		return err
+	}
+	if len(rows) == 0 && a.config.GetString("output") == "table" {
+		fmt.Fprintln(cmd.ErrOrStderr(), "There are no routes: every message goes through the oldest gateway that takes it. Add one with: pigeon route set")
+	}
+	return nil
+}

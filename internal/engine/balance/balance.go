@@ -1,0 +1,96 @@
+// Package balance asks gateways now and then what is left on their accounts.
+package balance
+
+import (
+	"cmp"
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/engine/courier"
+	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/roster"
+)
+
+// emptyEvery is how often a gateway without credit is asked: whoever tops it up
+// waits for it.
+const emptyEvery = 15 * time.Second
+
+// Watch asks gateways for their balance.
+type Watch struct {
+	Course  *course.Course
+	Courier *courier.Courier
+	Log     *slog.Logger
+	Every   time.Duration // between two questions
+}
+
+// Run asks until ctx ends. Of all instances one asks.
+func (w *Watch) Run(ctx context.Context) {
+	tick := time.NewTicker(min(w.Every, 2*time.Second))
+	defer tick.Stop()
+	for {
+		var asking sync.WaitGroup
+		for _, g := range w.Course.Roster.All() {
+			if g.Dialect.Balance != nil {
+				asking.Go(func() { w.ask(ctx, g) })
+			}
+		}
+		asking.Wait()
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (w *Watch) ask(ctx context.Context, g *roster.Gateway) {
+	now := w.Course.Now()
+	every := w.Every
+	if h := w.Course.Roster.Health(g.ID); h.RestCause == delivery.NoCredit {
+		every = min(every, emptyEvery)
+	}
+	may, err := w.Course.Store.MayAskBalance(ctx, g.ID, now, now.Add(-every))
+	if err == nil && may {
+		var why string
+		var left *dialect.Amount
+		if left, why = w.left(ctx, g); left != nil {
+			err = w.Course.Store.NoteBalance(ctx, g.ID, left.Micros, cmp.Or(left.Currency, g.Currency), w.Course.Now())
+		} else if ctx.Err() == nil {
+			err = w.Course.Store.NoteNoBalance(ctx, g.ID, why)
+		}
+	}
+	if err != nil && ctx.Err() == nil {
+		w.Log.Error("watching a balance", "gateway", g.Name, "error", err)
+	}
+}
+
+// left asks what is left; nil if that cannot be had, and why.
+func (w *Watch) left(ctx context.Context, g *roster.Gateway) (*dialect.Amount, string) {
+	means, _, err := w.Courier.Means(ctx, g)
+	if err != nil {
+		return nil, err.Error()
+	}
+	request, err := g.Dialect.BalanceRequest(means)
+	if err != nil {
+		return nil, g.Mask(err.Error())
+	}
+	reply, fate, exchange := w.Courier.Carry(ctx, g, "balance", request)
+	if fate != courier.Answered {
+		return nil, exchange.Error
+	}
+	reading := g.Dialect.ReadBalance(reply, w.Course.Now())
+	switch {
+	case reading.Balance != nil:
+		return reading.Balance, ""
+	case reading.Meaning == dialect.NotTaken:
+		if token := means.Secrets["token"]; token != "" {
+			w.Courier.DropToken(g, token)
+		}
+		return nil, string(reading.Cause)
+	}
+	return nil, g.Mask(reading.Note)
+}

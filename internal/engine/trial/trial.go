@@ -1,0 +1,259 @@
+// Package trial tries a gateway out: it makes one request, or asks what costs
+// nothing, and tells everything that can be seen of it.
+package trial
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/engine/courier"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/store"
+)
+
+// Step is one request of a trial, or one that could not be built.
+type Step struct {
+	What     string          // token, balance, query or submit
+	Exchange *store.Exchange // nil: nothing was sent
+	Read     any             // what was read of the answer, as a dialect's examples write it
+	Note     string          // why nothing could be built or read
+	Build    time.Duration   // how long each part took
+	Carry    time.Duration
+	Reading  time.Duration
+	reading  dialect.Reading
+}
+
+// Result is what came of a trial.
+type Result struct {
+	Passed   bool
+	Say      string   // in one sentence
+	Mistakes []string // that it looks like, the likeliest first
+	Steps    []Step
+}
+
+// Trial tries gateways out.
+type Trial struct {
+	Courier *courier.Courier
+	Now     func() time.Time
+}
+
+// Call is a call of a dialect that can be tried.
+type Call string
+
+// The calls.
+const (
+	Submit  Call = "submit"
+	Query   Call = "query"
+	Balance Call = "balance"
+	Token   Call = "token"
+)
+
+// nobody is what a query asks about that is only to see whether it is answered.
+const nobody = "00000000-0000-7000-8000-000000000000"
+
+// Test checks the credentials of a gateway without sending anything: with the
+// call that the dialect has for it. Where they are refused it tries them
+// swapped, which is the commonest mistake of all.
+func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
+	call := Call("")
+	switch {
+	case g.Dialect.Balance != nil:
+		call = Balance
+	case g.Dialect.Query != nil:
+		call = Query
+	case g.Dialect.Token != nil:
+		call = Token
+	default:
+		return Result{Say: "This dialect describes no call that sends nothing. Try it with one text to yourself: pigeon dialect try."}
+	}
+	r := t.Try(ctx, g, call, dialect.Message{ID: nobody, GatewayRef: nobody, To: phone.Stored("+447700900000"), Sender: "Test"}, false)
+	if r.Passed {
+		r.Say = fmt.Sprintf("The credentials are accepted: %s is answered (%s).", g.Name, call)
+		return r
+	}
+	if last := r.Steps[len(r.Steps)-1]; last.reading.Cause == delivery.CredentialsRefused {
+		for _, swap := range g.Dialect.Swaps(g.Secrets) {
+			other := *g
+			other.ID, other.Version, other.Secrets = store.NewID(), 0, swap.Secrets
+			if again := t.Try(ctx, &other, call, dialect.Message{ID: nobody, GatewayRef: nobody, To: phone.Stored("+447700900000"), Sender: "Test"}, false); again.Passed {
+				r.Mistakes = append([]string{fmt.Sprintf("%s and %s are swapped: exchanged, the gateway accepts them. Set them anew: pigeon gateway set %s --secret %s=… --secret %s=…", swap.A, swap.B, g.Name, swap.A, swap.B)}, r.Mistakes...)
+				break
+			}
+		}
+	}
+	return r
+}
+
+// Try makes one request to a gateway, and fetches a token before it if the
+// dialect wants one. A dry run builds the request and sends nothing.
+func (t *Trial) Try(ctx context.Context, g *roster.Gateway, call Call, m dialect.Message, dry bool) Result {
+	if g.Version == 0 { // it is kept nowhere
+		defer t.Courier.Forget(g)
+	}
+	var r Result
+	means := dialect.Means{Secrets: g.Secrets, Base: g.Base(), Now: t.Now()}
+	if g.Dialect.Token != nil {
+		if dry && call != Token {
+			means.Secrets = map[string]string{"token": "‹fetched›"}
+			for name, secret := range g.Secrets {
+				means.Secrets[name] = secret
+			}
+		} else {
+			fetched, done := t.token(ctx, g, call, dry, &r)
+			if done {
+				return r
+			}
+			means = fetched
+		}
+	} else if call == Token {
+		return Result{Say: fmt.Sprintf("Dialect %s fetches no token.", g.Dialect.Name)}
+	}
+	began := time.Now()
+	request, read, err := t.build(g, call, m, means)
+	step := Step{What: string(call), Build: time.Since(began)}
+	if err != nil {
+		step.Note = g.Mask(err.Error())
+		r.Steps = append(r.Steps, step)
+		r.Say = "The request cannot be built: " + step.Note
+		return r
+	}
+	if dry {
+		exchange := courier.Shown(g, string(call), request, t.Now())
+		step.Exchange = &exchange
+		r.Steps = append(r.Steps, step)
+		r.Passed, r.Say = true, "This is what would be sent. Nothing was."
+		return r
+	}
+	t.carry(ctx, g, request, read, means, step, &r)
+	return r
+}
+
+func (t *Trial) build(g *roster.Gateway, call Call, m dialect.Message, means dialect.Means) (dialect.Request, func(dialect.Reply, time.Time) dialect.Reading, error) {
+	d := g.Dialect
+	missing := func() (dialect.Request, func(dialect.Reply, time.Time) dialect.Reading, error) {
+		return dialect.Request{}, nil, fmt.Errorf("dialect %s does not describe it: %s", d.Name, call)
+	}
+	if m.Text != "" {
+		if w, err := d.Segments.Options().Weigh(m.Text); err == nil {
+			m.Encoding, m.Segments = string(w.Encoding), w.Segments
+		} else {
+			m.Encoding = string(smstext.UCS2)
+		}
+	}
+	one := []dialect.Message{m}
+	switch {
+	case call == Submit:
+		request, err := d.SubmitRequest(one, means)
+		return request, d.ReadSubmit, err
+	case call == Query && d.Query != nil:
+		request, err := d.QueryRequest(one, means)
+		return request, d.ReadQuery, err
+	case call == Balance && d.Balance != nil:
+		request, err := d.BalanceRequest(means)
+		return request, d.ReadBalance, err
+	}
+	return missing()
+}
+
+// token fetches a token; done is true if that was all, or if it failed.
+func (t *Trial) token(ctx context.Context, g *roster.Gateway, call Call, dry bool, r *Result) (means dialect.Means, done bool) {
+	bare := dialect.Means{Secrets: g.Secrets, Base: g.Base(), Now: t.Now()}
+	began := time.Now()
+	request, err := g.Dialect.TokenRequest(bare)
+	step := Step{What: string(Token), Build: time.Since(began)}
+	if err == nil && dry {
+		exchange := courier.Shown(g, step.What, request, t.Now())
+		step.Exchange = &exchange
+		r.Steps = append(r.Steps, step)
+		r.Passed, r.Say = true, "This is what would be sent. Nothing was."
+		return bare, true
+	}
+	if err == nil {
+		if fresh, _, err := t.Courier.Means(ctx, g); err == nil && call != Token {
+			return fresh, false // fetched, and shown when the request is
+		}
+		t.carry(ctx, g, request, g.Dialect.ReadToken, bare, step, r)
+		return bare, true
+	}
+	step.Note = g.Mask(err.Error())
+	r.Steps = append(r.Steps, step)
+	r.Say = "The request for a token cannot be built: " + step.Note
+	return bare, true
+}
+
+// carry makes the request, reads the answer and says what came of it.
+func (t *Trial) carry(ctx context.Context, g *roster.Gateway, request dialect.Request, read func(dialect.Reply, time.Time) dialect.Reading, means dialect.Means, step Step, r *Result) {
+	began := time.Now()
+	reply, fate, exchange := t.Courier.Carry(ctx, g, step.What, request)
+	step.Carry = time.Since(began)
+	step.Exchange = &exchange
+	attempt := dialect.Attempt{Address: g.Address, Request: request, Secrets: g.Secrets, Reply: reply, Error: exchange.Error, Now: t.Now()}
+	if fate == courier.Answered {
+		began = time.Now()
+		step.reading = read(reply, t.Now())
+		step.Reading = time.Since(began)
+		attempt.Reading = step.reading
+		if step.reading.Token != "" {
+			courier.Hide(&exchange, step.reading.Token, "token")
+			step.reading.Token = "‹token›"
+		}
+		value, err := step.reading.Value()
+		if step.Read = value; err != nil {
+			step.Note = g.Mask(err.Error())
+		}
+		if step.reading.Meaning == dialect.Unreadable {
+			step.Note = g.Mask(step.reading.Note)
+		}
+	} else {
+		attempt.Reply = dialect.Reply{}
+		step.Note = exchange.Error
+	}
+	r.Steps = append(r.Steps, step)
+	r.Passed, r.Say = outcome(step, fate)
+	for _, mistake := range g.Dialect.Diagnose(attempt) {
+		r.Mistakes = append(r.Mistakes, g.Mask(mistake))
+	}
+}
+
+func outcome(step Step, fate courier.Fate) (passed bool, say string) {
+	if fate != courier.Answered {
+		return false, "There is no answer: " + step.Note + "."
+	}
+	status := step.Exchange.Status
+	switch step.reading.Meaning {
+	case dialect.Unreadable:
+		return false, fmt.Sprintf("It answered %d, and the dialect cannot read that: %s", status, step.Note)
+	case dialect.NotTaken:
+		return false, fmt.Sprintf("It answered %d: not taken (%s). %s", status, step.reading.Cause, step.reading.Cause.Advice().Text)
+	case dialect.Absent:
+		return true, fmt.Sprintf("It answered %d: it knows no such message, as it should.", status)
+	}
+	for _, item := range step.reading.Items {
+		switch {
+		case item.NotTaken != "":
+			return false, fmt.Sprintf("It answered %d: not taken (%s). %s", status, item.NotTaken, item.NotTaken.Advice().Text)
+		case item.Cause != "":
+			return false, fmt.Sprintf("It answered %d: %s (%s). %s", status, item.State, item.Cause, item.Cause.Advice().Text)
+		case item.State == "" && !item.Absent && step.What == string(Submit):
+			return false, fmt.Sprintf("It answered %d, but claims nothing of the message: it would be in doubt.", status)
+		}
+	}
+	return true, fmt.Sprintf("It answered %d, and that is read without fault.", status)
+}
+
+// Gateway makes a gateway to be tried, which is kept nowhere.
+func Gateway(d *dialect.Dialect, address string, secrets map[string]string, callback string) (*roster.Gateway, error) {
+	for _, name := range d.Secrets {
+		if secrets[name] == "" {
+			return nil, errors.New("secret " + name + " is missing")
+		}
+	}
+	return &roster.Gateway{Gateway: store.Gateway{ID: store.NewID(), Name: d.Name, Address: address, TimeoutMs: time.Duration(d.Timeout).Milliseconds()},
+		Dialect: d, Secrets: secrets, Callback: callback}, nil
+}
