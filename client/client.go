@@ -198,6 +198,19 @@ func (c *Client) TryDialect(ctx context.Context, r TryRequest) (Trial, error) {
 	return t, c.call(ctx, "POST", "/v1/dialects/try", nil, r, &t)
 }
 
+// ExportSetup writes everything that is set up, secrets as placeholders.
+func (c *Client) ExportSetup(ctx context.Context) (SetupFile, error) {
+	var f SetupFile
+	return f, c.call(ctx, "GET", "/v1/setup", nil, nil, &f)
+}
+
+// ImportSetup takes a set-up in, all of it or nothing. With dryRun every check
+// is made and nothing changed.
+func (c *Client) ImportSetup(ctx context.Context, f SetupFile, dryRun bool) (SetupChange, error) {
+	var s SetupChange
+	return s, c.call(ctx, "PUT", "/v1/setup"+dry(dryRun), nil, f, &s)
+}
+
 // Routes returns all routes.
 func (c *Client) Routes(ctx context.Context) (Routes, error) {
 	var r Routes

@@ -202,6 +202,20 @@ type GatewayChange struct {
 	LowBalance  *string           `json:"low_balance,omitempty"`
 }
 
+// SetupFile is everything that is set up, as a file in YAML. To take one in,
+// Secrets are the values of its placeholders.
+type SetupFile struct {
+	Source  string            `json:"source"`
+	Secrets map[string]string `json:"secrets,omitempty"`
+}
+
+// SetupChange is what taking a set-up in did, or would do: names of its parts.
+type SetupChange struct {
+	New     []string `json:"new"`
+	Changed []string `json:"changed"`
+	Same    []string `json:"same"`
+}
+
 // Trial is what came of trying a gateway or a dialect out.
 type Trial struct {
 	Passed   bool        `json:"passed"`

@@ -13,6 +13,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/fleet"
+	"calmpigeon.example/internal/postgres/pgtest"
 )
 
 // A gateway that nobody has seen before needs no code: it is written here with
@@ -227,5 +228,58 @@ func TestGatewayCommands(t *testing.T) {
 	}
 	if code, _, errOut = h.pigeon("", "dialect", "new"); code != 2 || !strings.Contains(errOut, "--name") {
 		t.Errorf("without answers: %d %s", code, errOut)
+	}
+}
+
+// A set-up is written to a file without secrets, and taken in elsewhere as it
+// was: all of it or nothing.
+func TestSetupMoves(t *testing.T) {
+	t.Parallel()
+	from := build(t).with("harbourline", "stillwater")
+	must[client.Gateway](t)(from.Client.AddGateway(t.Context(), client.NewGateway{Name: "light", Source: lighthouse, Address: "http://127.0.0.1:9", Secrets: map[string]string{"word": "a-secret-word"}, LowBalance: "12.5"}))
+	must[client.Template](t)(from.Client.AddTemplate(t.Context(), client.TemplateFile{Source: registered}))
+	must[client.Routes](t)(from.Client.PutRoutes(t.Context(), []client.Route{{Name: "uk", Countries: []string{"GB"}, Gateways: []client.Leg{{Gateway: "harbourline", Weight: 2}, {Gateway: "light", Weight: 1}}}}))
+	rule := must[client.Rule](t)(from.Client.Rule(t.Context(), "GB"))
+	rule.Note = "asked in November"
+	must[client.Rule](t)(from.Client.PutRule(t.Context(), rule))
+	code, file, errOut := from.pigeon("", "setup", "export")
+	if code != 0 || strings.Contains(file, "a-secret-word") || strings.Contains(file, fleet.HarbourlineKey) || !strings.Contains(file, "${HARBOURLINE_API_KEY}") {
+		t.Fatalf("%d %s %s", code, file, errOut)
+	}
+	to := buildOn(t, pgtest.Database(t))
+	if code, out, errOut := to.pigeon(file, "setup", "import", "-"); code != 3 || !strings.Contains(errOut, "gateway harbourline: secrets.api_key") {
+		t.Errorf("without secrets: %d %s%s", code, out, errOut)
+	}
+	if all := must[[]client.Gateway](t)(to.Client.Gateways(t.Context())); len(all) != 0 {
+		t.Errorf("half of it was taken in: %+v", all)
+	}
+	f := client.SetupFile{Source: file, Secrets: map[string]string{"LIGHT_WORD": "a-secret-word"}}
+	for _, name := range []string{"harbourline", "stillwater"} {
+		for secret, value := range practice[name] {
+			f.Secrets[strings.ToUpper(name+"_"+secret)] = value
+		}
+	}
+	rehearsed := must[client.SetupChange](t)(to.Client.ImportSetup(t.Context(), f, true))
+	if all := must[[]client.Gateway](t)(to.Client.Gateways(t.Context())); len(all) != 0 || len(rehearsed.New) < 5 {
+		t.Errorf("a rehearsal took something in: %+v, %+v", all, rehearsed)
+	}
+	done := must[client.SetupChange](t)(to.Client.ImportSetup(t.Context(), f, false))
+	if fmt.Sprint(done) != fmt.Sprint(rehearsed) {
+		t.Errorf("rehearsed %+v, done %+v", rehearsed, done)
+	}
+	_, again, _ := to.pigeon("", "setup", "export")
+	if again != file {
+		t.Errorf("it moved to\n%s\nfrom\n%s", again, file)
+	}
+	f.Secrets = nil
+	if same := must[client.SetupChange](t)(to.Client.ImportSetup(t.Context(), f, false)); len(same.New)+len(same.Changed) != 0 {
+		t.Errorf("taken in twice: %+v", same)
+	}
+	if m := to.settled(to.send(client.Draft{To: "+447700900101", Text: "x", Gateway: "stillwater"}).ID); m.State != "delivered" {
+		t.Errorf("through the gateway that moved: %s", m.State)
+	}
+	f.Source = strings.Replace(file, "${LIGHT_WORD}", "a-secret-word", 1)
+	if _, err := to.Client.ImportSetup(t.Context(), f, false); err == nil || !strings.Contains(err.Error(), "stands in the file itself") {
+		t.Errorf("a secret in the file: %v", err)
 	}
 }

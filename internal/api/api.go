@@ -70,6 +70,8 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/dialects", a.dialects)
 	v1.POST("/dialects/check", a.checkDialect)
 	v1.POST("/dialects/try", a.tryDialect)
+	v1.GET("/setup", a.exportSetup)
+	v1.PUT("/setup", a.importSetup)
 	v1.GET("/routes", a.routes)
 	v1.PUT("/routes", a.putRoutes)
 	v1.GET("/inbound", a.inbound)

@@ -120,6 +120,13 @@ func New(s *store.Store, sealer *store.Sealer) *Roster {
 	return &Roster{store: s, sealer: sealer, seen: map[uuid.UUID]*Gateway{}, book: &Book{}}
 }
 
+// Within is a roster over the transaction that s is bound to: what it changes
+// holds once that is committed, and nobody else sees it before.
+func (r *Roster) Within(ctx context.Context, s *store.Store) (*Roster, error) {
+	within := New(s, r.sealer)
+	return within, within.Reload(ctx)
+}
+
 // Reload reads what other instances have added.
 func (r *Roster) Reload(ctx context.Context) error {
 	records, err := r.store.Gateways(ctx)
