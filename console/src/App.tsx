@@ -4,6 +4,8 @@ import { NavLink, Route, Routes } from "react-router";
 import { api, got, Refusal } from "./api/client";
 import { useLive } from "./api/live";
 import { Countries } from "./pages/Countries";
+import { Dialects } from "./pages/Dialects";
+import { GatewayPage, Gateways } from "./pages/Gateways";
 import { MessagePage } from "./pages/MessagePage";
 import { Messages } from "./pages/Messages";
 import { Prices } from "./pages/Prices";
@@ -46,6 +48,7 @@ function Rooms({ phone }: { phone: string }) {
         <div className="brand"><Mark />Calm Pigeon</div>
         <NavLink to="/" end><Icon name="messages" />Messages</NavLink>
         <NavLink to="/send"><Icon name="send" />Send one</NavLink>
+        <NavLink to="/gateways"><Icon name="gateways" />Gateways</NavLink>
         <NavLink to="/templates"><Icon name="templates" />Templates</NavLink>
         <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>
         <NavLink to="/countries"><Icon name="countries" />Countries</NavLink>
@@ -63,6 +66,9 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/messages/:id" element={<MessagePage />} />
           <Route path="/templates" element={<Templates />} />
           <Route path="/templates/:name" element={<TemplatePage />} />
+          <Route path="/gateways" element={<Gateways />} />
+          <Route path="/gateways/:name" element={<GatewayPage />} />
+          <Route path="/dialects" element={<Dialects />} />
           <Route path="/senders" element={<Senders />} />
           <Route path="/countries" element={<Countries />} />
           <Route path="/prices" element={<Prices />} />

@@ -17,6 +17,10 @@ export type Access = components["schemas"]["Access"];
 export type Sender = components["schemas"]["Sender"];
 export type Template = components["schemas"]["Template"];
 export type PriceList = components["schemas"]["PriceList"];
+export type Gateway = components["schemas"]["Gateway"];
+export type Route = components["schemas"]["Route"];
+export type Trial = components["schemas"]["Trial"];
+export type DialectCheck = components["schemas"]["DialectCheck"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });

@@ -7,9 +7,10 @@ import countries from "bootstrap-icons/icons/globe2.svg?raw";
 import light from "bootstrap-icons/icons/sun.svg?raw";
 import prices from "bootstrap-icons/icons/cash-coin.svg?raw";
 import senders from "bootstrap-icons/icons/person-badge.svg?raw";
+import gateways from "bootstrap-icons/icons/signpost-split.svg?raw";
 import templates from "bootstrap-icons/icons/file-text.svg?raw";
 
-const icons = { signOut, messages, dark, send, phone, light, countries, prices, senders, templates };
+const icons = { signOut, messages, dark, send, phone, light, countries, prices, senders, templates, gateways };
 
 /** A landmark beside a word of the rail; the word says all. */
 export function Icon({ name }: { name: keyof typeof icons }) {
