@@ -16,6 +16,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet"
 )
 
 // browser opens a page in a headless Chromium of its own. It records every
@@ -329,4 +330,65 @@ func TestConsoleKeepsTheBook(t *testing.T) {
 			t.Errorf("the console asked for %s", address)
 		}
 	}
+}
+
+func TestConsoleGateways(t *testing.T) {
+	t.Parallel()
+	h := build(t).with("harbourline", "sandbank")
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL+"/#key="+h.Key), chromedp.WaitVisible(".messages"))
+	b.do(chromedp.Click(`a[href="/gateways"]`))
+	b.shows("main", "All 2 gateways work.")
+	button := func(label string) {
+		t.Helper()
+		eventually(t, "button "+label, func() bool {
+			pressed, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const b = [...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q && !b.disabled); b?.click(); return !!b; })()`, label)))
+			return err == nil && pressed
+		})
+	}
+	b.do(chromedp.Click(`a[href="/gateways/sandbank"]`))
+	b.shows("h1", "working")
+	button("Test its credentials")
+	b.shows(".trial", "The credentials are accepted")
+	b.shows(".trial", "‹password›")
+	button("Pause")
+	b.shows("h1", "paused")
+	button("Resume")
+	b.shows("h1", "working")
+	button("Change")
+	b.write("#per_second", "0")
+	button("Save")
+	b.shows(".fault", "out of range")
+	b.write("#per_second", "17")
+	button("Save")
+	b.shows(".facts", "17 a second")
+	b.do(chromedp.Click(`main a[href="/gateways"]`))
+	button("Add a route")
+	b.write("#route-name", "codes")
+	b.write("#route-gateways", "sandbank harbourline")
+	b.do(chromedp.Click("#route-otp"))
+	button("Save")
+	b.shows("main", "sandbank, then harbourline")
+	if r := must[client.Routes](t)(h.Client.Routes(t.Context())); len(r.Routes) != 1 || r.Routes[0].Kinds[0] != "otp" {
+		t.Errorf("%+v", r)
+	}
+	button("Remove")
+	b.shows(".notice", "Route codes is gone.")
+	button("Undo")
+	b.shows("main", "sandbank, then harbourline")
+	button("Add a gateway")
+	b.write("#dialect", "longshore")
+	b.write("#address", h.FleetURL+"/longshore")
+	b.write("#secret-account", fleet.LongshoreAccount)
+	button("Add it")
+	b.shows(".fault", "is missing")
+	b.write("#secret-token", fleet.LongshoreToken)
+	button("Add it")
+	b.shows("h1", "longshore")
+	b.do(chromedp.Navigate(h.URL + "/dialects"))
+	b.do(chromedp.WaitVisible("textarea"))
+	b.write("textarea", "dialect: X\nsubmit: {request: {post: send}}")
+	button("Check it")
+	b.shows(".notice", "dialect:1: dialect:")
+	b.shows(".notice", "expected it to start with /")
 }

@@ -15,6 +15,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/fleet"
 	"calmpigeon.example/internal/postgres"
 )
 
@@ -406,4 +407,61 @@ func TestCancel(t *testing.T) {
 			t.Errorf("withdrawing %s: %v, want %d", id, err, want)
 		}
 	}
+}
+
+// Killed while large requests are under way, nothing is unaccounted for and
+// nothing goes twice, though the gateway takes the same reference twice for two.
+func TestKilledWithLargeRequests(t *testing.T) {
+	t.Parallel()
+	h := build(t).with("longshore")
+	must[client.Gateway](t)(h.Client.PauseGateway(t.Context(), "longshore", ""))
+	const n = 240
+	sent := make([]string, n)
+	var all sync.WaitGroup
+	gate := make(chan struct{}, 16)
+	for i := range n {
+		gate <- struct{}{}
+		all.Go(func() {
+			sent[i] = h.send(client.Draft{To: fmt.Sprintf("+4477009%05d", i/80*100+i%80), Text: fmt.Sprintf("Storm %d", i), Kind: "bulk"}).ID
+			<-gate
+		})
+	}
+	all.Wait()
+	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "longshore", How: "slow", Share: 0.7}); err != nil {
+		t.Fatal(err)
+	}
+	per := 40 // so that there is something under way at every kill
+	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
+	must[client.Gateway](t)(h.Client.ResumeGateway(t.Context(), "longshore"))
+	for i := range 5 {
+		before := len(h.Fleet.Longshore.Entries())
+		eventually(t, "the gateway takes more", func() bool { return len(h.Fleet.Longshore.Entries()) > before+5*i || before == n })
+		h.kill()
+		h.restart()
+	}
+	h.Fleet.Behave()
+	taken := map[string]int{}
+	unknown := 0
+	for _, id := range sent {
+		m := h.settled(id)
+		if m.State != "delivered" && m.State != "unknown" {
+			t.Errorf("%s to %s is %s: %v", id, m.To, m.State, claims(m))
+		}
+		if m.State == "unknown" {
+			unknown++
+		}
+		taken[id] = 0
+	}
+	for _, e := range h.Fleet.Longshore.Entries() {
+		if taken[e.Ref]++; taken[e.Ref] > 1 {
+			t.Errorf("%s was taken %d times", e.Ref, taken[e.Ref])
+		}
+	}
+	for id, times := range taken {
+		m := must[client.Message](t)(h.Client.Message(t.Context(), id, false))
+		if times == 0 && m.State == "delivered" || times == 1 && m.State == "unknown" {
+			t.Errorf("%s is %s, and was taken %d times: %v", id, m.State, times, claims(m))
+		}
+	}
+	t.Logf("%d of %d are unknown", unknown, n)
 }

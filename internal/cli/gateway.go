@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -253,9 +254,17 @@ func (a *app) printGateways(cmd *cobra.Command, value any, all ...client.Gateway
 	var rows [][]string
 	for _, g := range all {
 		word, why := fares(g.Health)
+		why = cmp.Or(why, g.About)
 		rows = append(rows, []string{g.Name, word, balanceOf(g.Health), g.Dialect, g.Address, fmt.Sprint(g.PerSecond), why})
 	}
-	return a.print(cmd, value, []string{"name", "fares", "balance", "dialect", "address", "per second", "why"}, rows)
+	return a.print(cmd, value, []string{"name", "fares", "balance", "dialect", "address", "per second", "about, or why"}, rows)
+}
+
+func messages(n int) string {
+	if n == 1 {
+		return "1 message"
+	}
+	return fmt.Sprintf("%d messages", n)
 }
 
 // describeGateway writes all there is to know of one gateway.
@@ -271,7 +280,7 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 	rows := [][]string{
 		{"name", g.Name}, {"fares", word}, {"why", why}, {"advice", g.Health.Advice}, {"balance", balanceOf(g.Health)}, {"warn below", g.LowBalance},
 		{"dialect", g.Dialect}, {"about", g.About}, {"address", g.Address}, {"secrets", strings.Join(g.Secrets, ", ")},
-		{"limits", limits + fmt.Sprintf(", %d requests at a time, %d messages a request", g.InFlight, g.Recipients)},
+		{"limits", limits + fmt.Sprintf(", %d requests at a time, %s a request", g.InFlight, messages(g.Recipients))},
 		{"our reference", g.Reference}, {"leased senders", strings.Join(g.Senders, ", ")}, {"asked after", g.AskAfter}, {"given up after", g.GiveUpAfter}, {"a request may take", g.Timeout},
 	}
 	for _, r := range rows {

@@ -13,7 +13,11 @@ import (
 //go:embed data
 var files embed.FS
 
-var templates = []string{"boarding-code", "crossing-moved", "storm"}
+var templates = []string{"boarding-code", "crossing-moved", "storm", "berth-registered", "boarding-call"}
+
+// charges is what a segment costs through the gateways that charge the same
+// everywhere, in euros.
+var charges = map[string]string{"sandbank": "0.0350", "longshore": "0.0300", "stillwater": "0.0450", "oldpier": "0.0280", "commonquay": "0.0500", "stamphouse": "0.0200", "stamphouse-voice": "0.0200", "waxseal": "0.0330"}
 
 // loadFiles puts in what is missing of templates and prices.
 func loadFiles(ctx context.Context, c *client.Client) error {
@@ -33,11 +37,20 @@ func loadFiles(ctx context.Context, c *client.Client) error {
 			return err
 		}
 	}
-	prices, err := c.Prices(ctx, "harbourline")
-	if err == nil && len(prices.Prices) == 0 {
-		_, err = c.PutPrices(ctx, "harbourline", client.PricesFile{Source: read("harbourline.csv")}, false)
+	lists := map[string]string{"harbourline": read("harbourline.csv")}
+	for gateway, charge := range charges {
+		lists[gateway] = "country,price,currency\n*," + charge + ",EUR\n"
 	}
-	return err
+	for gateway, list := range lists {
+		prices, err := c.Prices(ctx, gateway)
+		if err == nil && len(prices.Prices) == 0 {
+			_, err = c.PutPrices(ctx, gateway, client.PricesFile{Source: list}, false)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func read(name string) string {

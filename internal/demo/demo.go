@@ -129,21 +129,19 @@ func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) 
 			}
 		}
 	}
-	gateways, err := c.Gateways(ctx)
-	if err != nil {
+	if err := loadGateways(ctx, c, at, spans); err != nil {
 		return false, err
-	}
-	if len(gateways) == 0 {
-		if _, err := c.AddGateway(ctx, client.NewGateway{Dialect: "harbourline", Address: at.fleet + "/harbourline",
-			Secrets: map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret},
-			Timeout: spans.timeout, AskAfter: spans.askAfter, GiveUpAfter: spans.giveUp}); err != nil {
-			return false, err
-		}
-	} else if want := at.fleet + "/harbourline"; gateways[0].Address != want {
-		return false, fmt.Errorf("the demo's gateway is at %s, the practice fleet now at %s: start with --fleet-listen as before, or with a fresh --data", gateways[0].Address, want)
 	}
 	if err := loadFiles(ctx, c); err != nil {
 		return false, err
+	}
+	if known, err := c.Routes(ctx); err != nil || len(known.Routes) == 0 {
+		if err == nil {
+			_, err = c.PutRoutes(ctx, routes)
+		}
+		if err != nil {
+			return false, err
+		}
 	}
 	tally, err := c.Tally(ctx, client.Filter{})
 	if err != nil || tally.Total >= int64(len(scenario)) {
@@ -155,6 +153,37 @@ func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) 
 		}
 	}
 	return true, nil
+}
+
+// loadGateways adds the gateways of the practice fleet that are missing, and one
+// more whose key and secret were given the wrong way round.
+func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewaySpans) error {
+	there, err := c.Gateways(ctx)
+	if err != nil {
+		return err
+	}
+	have := map[string]client.Gateway{}
+	for _, g := range there {
+		have[g.Name] = g
+	}
+	berths := fleet.Berths()
+	for _, b := range berths {
+		if g, ok := have[b.Dialect]; ok {
+			if want := at.fleet + b.Path; g.Address != want {
+				return fmt.Errorf("the demo's gateway %s is at %s, the practice fleet now at %s: start with --fleet-listen as before, or with a fresh --data", g.Name, g.Address, want)
+			}
+			continue
+		}
+		if _, err := c.AddGateway(ctx, client.NewGateway{Dialect: b.Dialect, Address: at.fleet + b.Path, Secrets: b.Secrets, Senders: b.Senders, Currency: "EUR", LowBalance: "25",
+			Timeout: spans.timeout, AskAfter: spans.askAfter, GiveUpAfter: spans.giveUp}); err != nil {
+			return err
+		}
+	}
+	if _, ok := have[swapped]; !ok {
+		_, err = c.AddGateway(ctx, client.NewGateway{Name: swapped, Dialect: "oldpier", Address: at.fleet + "/oldpier", Secrets: map[string]string{"key": fleet.OldpierSecret, "secret": fleet.OldpierKey},
+			Timeout: spans.timeout, AskAfter: spans.askAfter, GiveUpAfter: spans.giveUp})
+	}
+	return err
 }
 
 func welcome(w io.Writer, at places, key string, fresh bool, took time.Duration) {

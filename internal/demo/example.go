@@ -38,7 +38,7 @@ func Example(ctx context.Context, o Options) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(o.Out, "Lanternholm Ferries sends %d texts through a gateway that misbehaves in every way it can.\n\n", len(scenario))
+		fmt.Fprintf(o.Out, "Lanternholm Ferries sends %d texts through eight gateways, one of which misbehaves in every way it can.\n\n", len(scenario))
 		if _, err := load(ctx, c, at, gatewaySpans{timeout: "2s", askAfter: "1s", giveUp: "10s"}); err != nil {
 			return err
 		}
@@ -51,7 +51,7 @@ func account(ctx context.Context, c *client.Client, o Options) error {
 	wrong := 0
 	var want client.Tally
 	want.States = map[string]int64{}
-	fmt.Fprintf(o.Out, "%-43s %-13s %-20s %-16s %s\n", "what was tried", "to", "became", "cause", "known from")
+	fmt.Fprintf(o.Out, "%-43s %-13s %-17s %-20s %-16s %s\n", "what was tried", "to", "through", "became", "cause", "known from")
 	for _, act := range scenario {
 		// The same key again gives the message that was sent before.
 		sent, err := c.SendOnce(ctx, act.Draft, act.token())
@@ -72,7 +72,7 @@ func account(ctx context.Context, c *client.Client, o Options) error {
 			wrong++
 			mark = "   WRONG: " + why
 		}
-		fmt.Fprintf(o.Out, "%-43s %-13s %-20s %-16s %s%s\n", act.About, m.To, became, m.Cause, knownFrom(m), mark)
+		fmt.Fprintf(o.Out, "%-43s %-13s %-17s %-20s %-16s %s%s\n", act.About, m.To, m.Gateway, became, m.Cause, knownFrom(m), mark)
 	}
 	tally, err := c.Tally(ctx, client.Filter{})
 	if err != nil {

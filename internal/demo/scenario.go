@@ -39,6 +39,17 @@ var senders = []client.NewSender{
 	{Sender: "+447700900000", TwoWay: true, PerSecond: 5, Registrations: map[string]string{"US": "C-LANTERN1"}},
 }
 
+// swapped is a gateway whose key and secret were given the wrong way round.
+const swapped = "oldpier-swapped"
+
+// The routes of Lanternholm Ferries: passcodes the safest way, storms the
+// cheapest, and the ticket desk through a gateway that turns out not to work.
+var routes = []client.Route{
+	{Name: "codes", Kinds: []string{"otp"}, Countries: []string{"GB"}, Gateways: []client.Leg{{Gateway: "commonquay"}, {Gateway: "harbourline"}}},
+	{Name: "storm", Kinds: []string{"bulk"}, Gateways: []client.Leg{{Gateway: "longshore", Weight: 3}, {Gateway: "sandbank", Weight: 1}}},
+	{Name: "desk", Senders: []string{"+447700900000"}, Countries: []string{"GB"}, Gateways: []client.Leg{{Gateway: swapped}, {Gateway: "waxseal"}}},
+}
+
 const berth = "Lanternholm Ferries: crossing 0740 to Skerrow now leaves from berth 3. Boarding closes at 07:30."
 
 // The scenario: passengers in several countries, one of each way in which a
@@ -60,6 +71,16 @@ var scenario = slices.Concat(
 		{About: "The storm, in Hindi", Draft: bulk("+447700900124", "Lanternholm Ferries: तूफ़ान के कारण रविवार की सभी नावें रद्द हैं। टिकट बुधवार तक मान्य रहेंगे।"), State: "delivered"},
 		{About: "The storm, with an emoji", Draft: bulk("+447700900125", "🌊 All Sunday crossings are cancelled. Your ticket holds until Wednesday. ⛴️"), State: "delivered"},
 		{About: "The storm, three segments long", Draft: bulk("+447700900126", "Lanternholm Ferries: all Sunday crossings between Lanternholm, Skerrow, Port Amity and the Outer Pans are cancelled because of the storm. Your ticket holds on any crossing until Wednesday night without a new booking; refunds are paid to the card you booked with. The ticket offices stay open until 20:00 [weather permitting], and the waiting room at berth 1 all night. Fare held: 48€."), State: "delivered"},
+
+		{About: "A form, and a letter in reply", Draft: by("sandbank", "+447700900150"), State: "delivered", Evidence: []string{"receipt delivered"}},
+		{About: "An array of messages", Draft: by("longshore", "+447700900151"), State: "delivered", Evidence: []string{"receipt delivered"}},
+		{About: "A token first; no receipts, so it is asked", Draft: by("stillwater", "+447700900152"), State: "delivered", Evidence: []string{"query delivered"}},
+		{About: "A GET with Greek in hexadecimal", Draft: client.Draft{To: "+447700900153", Text: "Αποβάθρα 3, 07:30", Gateway: "oldpier", Reference: "crossing-0740"}, State: "delivered", Evidence: []string{"receipt delivered"}},
+		{About: "The open REST standard", Draft: by("commonquay", "+447700900154"), State: "delivered", Evidence: []string{"receipt delivered"}},
+		{About: "Registered wording alone", Draft: client.Draft{To: "+447700900155", Template: "berth-registered", Fields: map[string]any{"time": "07:40", "port": "Skerrow", "berth": "3"}, Gateway: "stamphouse"}, State: "delivered", Evidence: []string{"receipt delivered"}},
+		{About: "A passcode, spoken", Draft: client.Draft{To: "+447700900156", Template: "boarding-call", Fields: map[string]any{"code": "493117"}, Gateway: "stamphouse-voice"}, State: "delivered"},
+		{About: "A receipt for each segment", Draft: client.Draft{To: "+447700900157", Text: berth + " Have your boarding pass ready: the ship waits for nobody, and the next one sails on Wednesday.", Gateway: "waxseal", Reference: "crossing-0740"}, State: "delivered", Evidence: []string{"receipt delivered", "receipt delivered"}},
+		{About: "Key and secret swapped; the next gateway", Draft: client.Draft{To: "+447700900158", Text: berth, Sender: "+447700900000", Reference: "desk"}, State: "delivered", Evidence: []string{"receipt delivered"}},
 
 		{About: "The handset is switched off", Draft: crossing("+447700900180"), State: "undeliverable", Cause: "absent", Evidence: []string{"receipt undeliverable"}},
 		{About: "No such number", Draft: crossing("+447700900181"), State: "rejected", Cause: "invalid_number", Evidence: []string{"reply rejected"}},
@@ -88,6 +109,13 @@ func boarding(to string) client.Draft {
 
 func crossing(to string) client.Draft {
 	return client.Draft{To: to, Text: berth, Kind: "transactional", Reference: "crossing-0740"}
+}
+
+// by is a crossing through a gateway that is named.
+func by(gateway, to string) client.Draft {
+	d := crossing(to)
+	d.Gateway = gateway
+	return d
 }
 
 func soon(to string, seconds int) client.Draft {

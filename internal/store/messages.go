@@ -409,10 +409,10 @@ func (s *Store) update(messages []Message) error {
 	return s.db.Exec(`UPDATE messages m SET
 			gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals, attempts = n.attempts,
 			gateway_ref = n.gateway_ref, due_at = n.due_at, ask_at = n.ask_at, asks = n.asks, give_up_at = n.give_up_at,
-			changed_at = n.changed_at, settled_at = n.settled_at
+			changed_at = n.changed_at, settled_at = n.settled_at, price_micros = n.price_micros, currency = n.currency
 		FROM jsonb_to_recordset(?::jsonb) AS n (id uuid, gateway_id uuid, state text, cause text, rivals text, attempts int,
 			gateway_ref text, due_at timestamptz, ask_at timestamptz, asks int, give_up_at timestamptz,
-			changed_at timestamptz, settled_at timestamptz)
+			changed_at timestamptz, settled_at timestamptz, price_micros bigint, currency text)
 		WHERE m.id = n.id`, rows(messages)).Error
 }
 

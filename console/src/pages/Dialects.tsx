@@ -20,7 +20,7 @@ function Checked({ check }: { check: DialectCheck }) {
   const failed = check.examples.filter((e) => !e.passed).length;
   return (
     <>
-      <p className={failed ? "notice wrong" : "notice"} role="status">
+      <p className={failed ? "notice wrong" : ""} role="status">
         {check.name} is well-formed{check.examples.length === 0 ? ". It has no examples yet." : failed ? `, but ${failed} of ${check.examples.length} examples are not read as they say.` : `, and its ${check.examples.length} examples pass.`}
       </p>
       {check.examples.length > 0 && (

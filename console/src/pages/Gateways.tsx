@@ -1,11 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, type Gateway, type Route, type Trial } from "../api/client";
-import { Health, why } from "../parts/Health";
+import { Health, left, why } from "../parts/Health";
 import { Fault, Refused } from "../parts/Refused";
 import { TrialResult } from "../parts/TrialResult";
 import { Undo } from "../parts/Undo";
@@ -24,16 +24,15 @@ function List({ all }: { all: Gateway[] }) {
   return (
     <div className="table-responsive">
       <Table>
-        <thead><tr><th>Gateway</th><th>Fares</th><th className="text-end">Balance</th><th className="text-end">A second</th><th className="text-end">A request</th><th>Dialect</th><th>Why</th></tr></thead>
+        <thead><tr><th>Gateway</th><th>Fares</th><th className="text-end">Balance</th><th className="text-end">A second</th><th className="text-end">A request</th><th>About, or why</th></tr></thead>
         <tbody>
           {all.map((g) => (
             <tr key={g.id}>
-              <td><Link to={`/gateways/${g.name}`}><b>{g.name}</b></Link></td>
+              <td className="text-nowrap"><Link to={`/gateways/${g.name}`}><b>{g.name}</b></Link>{g.dialect !== g.name && <div className="quiet">speaks {g.dialect}</div>}</td>
               <td className="text-nowrap"><Health health={g.health} /></td>
-              <td className="mono text-end text-nowrap">{g.health.balance ? `${g.health.balance.amount} ${g.health.balance.currency}` : <span className="quiet">not known</span>}</td>
+              <td className="mono text-end text-nowrap">{g.health.balance ? left(g.health.balance) : <span className="quiet">not known</span>}</td>
               <td className="mono text-end">{g.per_second}</td>
               <td className="mono text-end">{g.recipients}</td>
-              <td>{g.dialect}</td>
               <td className={g.health.state === "working" && g.health.warnings.length === 0 ? "quiet" : ""}>{why(g.health) || g.about}</td>
             </tr>
           ))}
@@ -311,7 +310,7 @@ export function GatewayPage() {
   if (!g) return null;
   const limits = [`${g.per_second} a second`, g.per_minute && `${g.per_minute} a minute`, g.per_day && `${g.per_day} in 24 hours`].filter(Boolean).join(", ");
   const known: [string, React.ReactNode][] = [
-    ["Balance", g.health.balance ? <><span className="mono">{g.health.balance.amount} {g.health.balance.currency}</span> <span className="quiet">at {when(g.health.balance.at)}</span></> : <span className="quiet">{g.can_tell_balance ? "not asked yet" : "it cannot be asked"}</span>],
+    ["Balance", g.health.balance ? <><span className="mono">{left(g.health.balance)}</span> <span className="quiet">at {when(g.health.balance.at)}</span></> : <span className="quiet">{g.can_tell_balance ? "not asked yet" : "it cannot be asked"}</span>],
     ["Address", <span className="mono">{g.address}</span>],
     ["Dialect", <>{g.dialect} <span className="quiet">{g.about}</span></>],
     ["Secrets", <><span className="mono">{g.secrets.join(", ") || "none"}</span> <span className="quiet">kept encrypted, never shown</span></>],
@@ -325,8 +324,8 @@ export function GatewayPage() {
       <p className="mb-1"><Link to="/gateways">Gateways</Link></p>
       <h1>{g.name} <span className="fw-normal"><Health health={g.health} /></span></h1>
       {why(g.health) && <p className={g.health.state === "working" ? "notice" : "notice wrong"}>{why(g.health)}</p>}
-      <dl className="known">
-        {known.map(([term, what]) => <div key={term}><dt>{term}</dt><dd>{what}</dd></div>)}
+      <dl className="facts">
+        {known.map(([term, what]) => <Fragment key={term}><dt>{term}</dt><dd>{what}</dd></Fragment>)}
       </dl>
       <p>
         <Link to={`/?gateway=${g.name}`}>Its messages</Link> · <Link to="/prices">Its prices</Link>

@@ -39,7 +39,8 @@ export function MessagePage() {
         {m.template && <><dt>Template</dt><dd><Link to={`/templates/${m.template}`}>{m.template}</Link></dd></>}
         <dt>Price</dt><dd>{m.price ? `${m.price.amount} ${m.price.currency}` : <span className="quiet">unknown</span>}</dd>
         {m.reference && <><dt>Your reference</dt><dd><Link to={`/?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
-        <dt>Gateway</dt><dd>{m.gateway} <span className="mono">{m.gateway_ref}</span></dd>
+        <dt>Gateway</dt><dd><Link to={`/gateways/${m.gateway}`}>{m.gateway}</Link> <span className="mono">{m.gateway_ref}</span></dd>
+        {m.route && <><dt>Route</dt><dd>{m.route}</dd></>}
         <dt>Accepted</dt><dd>{when(m.created_at)}{m.settled_at && `, settled ${when(m.settled_at)}`}</dd>
         <dt>Id</dt><dd className="mono">{m.id}</dd>
       </dl>

@@ -5,7 +5,7 @@ import { Raw } from "./Raw";
 export function TrialResult({ trial }: { trial: Trial }) {
   return (
     <section aria-live="polite" className="trial">
-      <p className={trial.passed ? "notice" : "notice wrong"} role="status">{trial.say}</p>
+      <p className={trial.passed ? "" : "notice wrong"} role="status">{trial.say}</p>
       {trial.mistakes.length > 0 && (
         <>
           <h2>What it looks like</h2>

@@ -17,6 +17,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
@@ -94,6 +95,7 @@ func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time
 	elsewhere := m.State == delivery.Queued && step.Gateway != uuid.Nil && (!known.MayHaveGone || m.Kind == string(pace.OTP))
 	if elsewhere {
 		m.GatewayID = step.Gateway
+		c.price(m, now)
 	}
 	moved := before.State != m.State || before.Attempts != m.Attempts
 	g := c.Roster.ByID(m.GatewayID)
@@ -138,6 +140,20 @@ func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time
 // message" is only worth something once it is not.
 func doubtWait(g *roster.Gateway) time.Duration {
 	return min(max(3*g.Timeout(), g.AskAfter()), doubtAsk)
+}
+
+// price works out what a message costs through the gateway that it goes through
+// now.
+func (c *Course) price(m *store.Message, now time.Time) {
+	m.PriceMicros, m.Currency = nil, ""
+	rate, ok := c.Roster.Book().Prices(m.GatewayID).List.Find(phone.Stored(m.ToNumber), m.Country, pace.Kind(m.Kind), now)
+	if !ok {
+		return
+	}
+	if cost, ok := rate.Cost(m.Segments); ok {
+		micros := cost.Micros()
+		m.PriceMicros, m.Currency = &micros, cost.Currency()
+	}
 }
 
 // AskAgain is when to ask about a message the next time.

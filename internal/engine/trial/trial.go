@@ -82,7 +82,7 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 			other := *g
 			other.ID, other.Version, other.Secrets = store.NewID(), 0, swap.Secrets
 			if again := t.Try(ctx, &other, call, dialect.Message{ID: nobody, GatewayRef: nobody, To: phone.Stored("+447700900000"), Sender: "Test"}, false); again.Passed {
-				r.Mistakes = append([]string{fmt.Sprintf("%s and %s are swapped: exchanged, the gateway accepts them. Set them anew: pigeon gateway set %s --secret %s=… --secret %s=…", swap.A, swap.B, g.Name, swap.A, swap.B)}, r.Mistakes...)
+				r.Mistakes = []string{fmt.Sprintf("%s and %s are swapped: exchanged, the gateway accepts them. Set them anew: pigeon gateway set %s --secret %s=… --secret %s=…", swap.A, swap.B, g.Name, swap.A, swap.B)}
 				break
 			}
 		}
