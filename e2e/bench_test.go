@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"testing"
 
@@ -70,6 +72,58 @@ func BenchmarkAcceptAndSubmit(b *testing.B) {
 		return must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
 	})
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "through/s")
+}
+
+const arrayDialect = `
+dialect: array
+reference: carried
+limits: {per_second: 10000, in_flight: 8}
+submit:
+  most: 500
+  request: {post: /send, json: "[.messages[] | {to, text, ref: .id}]"}
+  reply:
+    - when: .status == 200
+      read: ".body[] | {reference: .ref, gateway_ref: .id, state: \"accepted\"}"
+`
+
+// How many messages a second go through to a gateway that takes arrays, from a
+// queue that is full, and how many a request carries.
+func BenchmarkSubmitInPacks(b *testing.B) {
+	h := durable(b)
+	var requests atomic.Int64
+	gateway := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		requests.Add(1)
+		var in []struct{ Ref string }
+		json.NewDecoder(r.Body).Decode(&in)
+		out := make([]map[string]string, len(in))
+		for i, m := range in {
+			out[i] = map[string]string{"ref": m.Ref, "id": "a-" + m.Ref}
+		}
+		json.NewEncoder(w).Encode(out)
+	}))
+	defer gateway.Close()
+	must[client.Gateway](b)(h.Client.AddGateway(b.Context(), client.NewGateway{Source: arrayDialect, Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"}))
+	must[client.Gateway](b)(h.Client.PauseGateway(b.Context(), "array", ""))
+	http.DefaultTransport.(*http.Transport).MaxIdleConnsPerHost = 128
+	var all sync.WaitGroup
+	var next atomic.Int64
+	for range 32 {
+		all.Go(func() {
+			for i := next.Add(1); i <= int64(b.N); i = next.Add(1) {
+				if _, err := h.Client.Send(b.Context(), client.Draft{To: fmt.Sprintf("+447700%06d", 900000+i%1000), Text: fmt.Sprintf("Crossing %d now leaves from berth 3", i), Kind: "bulk"}); err != nil {
+					b.Error(err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	b.ResetTimer()
+	must[client.Gateway](b)(h.Client.ResumeGateway(b.Context(), "array"))
+	eventually(b, "all were taken by the gateway", func() bool {
+		return must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
+	})
+	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "through/s")
+	b.ReportMetric(float64(b.N)/float64(requests.Load()), "messages/request")
 }
 
 // How long it takes, in Chromium, from a key in the writing box until the page

@@ -85,6 +85,7 @@ func (a *app) send() *cobra.Command {
 	f.StringVar(&d.Template, "template", "", "a template in the place of a text")
 	f.StringToStringVar(&fields, "field", nil, "what is put into the template, as NAME=VALUE; may be given several times")
 	f.StringVar(&d.Language, "language", "", "whose text of the template is taken; by the country if not given")
+	f.BoolVar(&d.Flash, "flash", false, "show it at once and do not keep it, where the gateway can")
 	f.StringVar(&d.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
 	f.DurationVar(&patience, "timeout", 2*time.Minute, "how long to wait at most")
 	return cmd

@@ -70,6 +70,7 @@ type keeper struct {
 	restUntil time.Time // nothing is sent before
 	restSince time.Time // by the clock of the records; zero: it does not rest
 	restCause delivery.Cause
+	brokeAt   time.Time // when it last said that there is no credit
 }
 
 func newKeeper(d *Dispatch, g *roster.Gateway, kick watch.Kick) *keeper {
@@ -254,7 +255,7 @@ func (k *keeper) free(g *roster.Gateway) (leave, time.Duration) {
 	}
 	k.mu.Lock()
 	if k.restCause == delivery.NoCredit { // topped up: it need not rest to the end
-		if h := k.d.Course.Roster.Health(k.id); h.BalanceMicros != nil && *h.BalanceMicros > 0 && h.BalanceAt.After(k.restSince) {
+		if h := k.d.Course.Roster.Health(k.id); h.BalanceMicros != nil && *h.BalanceMicros > 0 && h.BalanceAt.After(k.brokeAt) {
 			k.restUntil = time.Time{}
 		}
 	}
@@ -499,6 +500,9 @@ func (k *keeper) learn(l lesson) (h store.Health, changed bool) {
 		}
 	case delivery.NoCredit, delivery.CredentialsRefused:
 		k.rests++
+		if l.cause == delivery.NoCredit {
+			k.brokeAt = now
+		}
 		rest(closed.Wait(k.rests, 0), l.cause, l.note)
 	default:
 		if k.faults++; k.faults >= faultsBeforeRest || k.rests > 0 {

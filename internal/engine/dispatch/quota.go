@@ -64,7 +64,11 @@ func (q *quota) free(now time.Time, want int) (int, time.Duration) {
 // take notes that n go at now, and returns the slot to be written down.
 func (q *quota) take(now time.Time, n int) store.Slot {
 	slot := store.Slot{Slot: now.Truncate(q.width()), N: n}
-	for len(q.slots) > 0 && q.slots[0].Slot.Add(day+minute).Before(now) {
+	longest := minute
+	if q.perDay > 0 {
+		longest = day
+	}
+	for len(q.slots) > 0 && q.slots[0].Slot.Add(longest+minute).Before(now) {
 		q.slots = q.slots[1:]
 	}
 	if last := len(q.slots) - 1; last >= 0 && q.slots[last].Slot.Equal(slot.Slot) {
