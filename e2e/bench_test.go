@@ -68,8 +68,10 @@ func BenchmarkAcceptAndSubmit(b *testing.B) {
 		}
 	})
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "accepted/s")
+	// The gateway's own count first: the tally counts rows, and asking for it
+	// again and again would be measured too.
 	eventually(b, "all were taken by the gateway", func() bool {
-		return must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
+		return n.Load() >= int64(b.N) && must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
 	})
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "through/s")
 }
@@ -90,11 +92,12 @@ submit:
 // queue that is full, and how many a request carries.
 func BenchmarkSubmitInPacks(b *testing.B) {
 	h := durable(b)
-	var requests atomic.Int64
+	var requests, took atomic.Int64
 	gateway := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		requests.Add(1)
 		var in []struct{ Ref string }
 		json.NewDecoder(r.Body).Decode(&in)
+		took.Add(int64(len(in)))
 		out := make([]map[string]string, len(in))
 		for i, m := range in {
 			out[i] = map[string]string{"ref": m.Ref, "id": "a-" + m.Ref}
@@ -120,7 +123,7 @@ func BenchmarkSubmitInPacks(b *testing.B) {
 	b.ResetTimer()
 	must[client.Gateway](b)(h.Client.ResumeGateway(b.Context(), "array"))
 	eventually(b, "all were taken by the gateway", func() bool {
-		return must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
+		return took.Load() >= int64(b.N) && must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
 	})
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "through/s")
 	b.ReportMetric(float64(b.N)/float64(requests.Load()), "messages/request")
