@@ -24,16 +24,16 @@ function List({ all }: { all: Gateway[] }) {
   return (
     <div className="table-responsive">
       <Table>
-        <thead><tr><th>Gateway</th><th>Fares</th><th className="text-end">Balance</th><th className="text-end">A second</th><th className="text-end">A request</th><th>About, or why</th></tr></thead>
+        <thead><tr><th>Gateway</th><th>Fares</th><th className="text-end d-none d-md-table-cell">Balance</th><th className="text-end d-none d-md-table-cell">A second</th><th className="text-end d-none d-md-table-cell">A request</th><th className="d-none d-md-table-cell">About, or why</th></tr></thead>
         <tbody>
           {all.map((g) => (
             <tr key={g.id}>
               <td className="text-nowrap"><Link to={`/gateways/${g.name}`}><b>{g.name}</b></Link>{g.dialect !== g.name && <div className="quiet">speaks {g.dialect}</div>}</td>
-              <td className="text-nowrap"><Health health={g.health} /></td>
-              <td className="mono text-end text-nowrap">{g.health.balance ? left(g.health.balance) : <span className="quiet">not known</span>}</td>
-              <td className="mono text-end">{g.per_second}</td>
-              <td className="mono text-end">{g.recipients}</td>
-              <td className={g.health.state === "working" && g.health.warnings.length === 0 ? "quiet" : ""}>{why(g.health) || g.about}</td>
+              <td className="text-nowrap"><Health health={g.health} />{g.health.balance && <div className="quiet mono d-md-none">{left(g.health.balance)}</div>}</td>
+              <td className="mono text-end text-nowrap d-none d-md-table-cell">{g.health.balance ? left(g.health.balance) : <span className="quiet">not known</span>}</td>
+              <td className="mono text-end d-none d-md-table-cell">{g.per_second}</td>
+              <td className="mono text-end d-none d-md-table-cell">{g.recipients}</td>
+              <td className={`d-none d-md-table-cell ${g.health.state === "working" && g.health.warnings.length === 0 ? "quiet" : ""}`}>{why(g.health) || g.about}</td>
             </tr>
           ))}
         </tbody>
@@ -310,7 +310,7 @@ export function GatewayPage() {
   if (!g) return null;
   const limits = [`${g.per_second} a second`, g.per_minute && `${g.per_minute} a minute`, g.per_day && `${g.per_day} in 24 hours`].filter(Boolean).join(", ");
   const known: [string, React.ReactNode][] = [
-    ["Balance", g.health.balance ? <><span className="mono">{left(g.health.balance)}</span> <span className="quiet">at {when(g.health.balance.at)}</span></> : <span className="quiet">{g.can_tell_balance ? "not asked yet" : "it cannot be asked"}</span>],
+    ["Balance", g.health.balance ? <><span className="mono">{left(g.health.balance)}</span> <span className="quiet">at {when(g.health.balance.at)}</span></> : <span className="quiet">{g.can_tell_balance ? "not known" : "it cannot be asked"}</span>],
     ["Address", <span className="mono">{g.address}</span>],
     ["Dialect", <>{g.dialect} <span className="quiet">{g.about}</span></>],
     ["Secrets", <><span className="mono">{g.secrets.join(", ") || "none"}</span> <span className="quiet">kept encrypted, never shown</span></>],

@@ -54,12 +54,14 @@ export function Messages() {
 
   const state = search.get("state") ?? undefined;
   const kind = (search.get("kind") ?? undefined) as "otp" | "transactional" | "bulk" | undefined;
+  const gateway = search.get("gateway") ?? undefined;
+  const gateways = useQuery({ queryKey: ["gateways"], queryFn: () => got(api.GET("/v1/gateways")), staleTime: 60e3 });
   const q = search.get("q") ?? "";
   const cursor = search.get("cursor") ?? undefined;
   const contested = search.get("contested") === "true" || undefined;
   // Whole minutes, so that the question stays the same while it is asked.
   const since = span.hours ? new Date(Math.floor(Date.now() / 60e3) * 60e3 - span.hours * 3600e3).toISOString() : undefined;
-  const choice = { ...searchFor(q), kind, since };
+  const choice = { ...searchFor(q), kind, gateway, since };
   const limit = compact ? 40 : 25;
 
   const tally = useQuery({
@@ -127,7 +129,7 @@ export function Messages() {
   })();
 
   const messages = page.data?.messages ?? [];
-  const narrowed = Boolean(state || kind || q || contested);
+  const narrowed = Boolean(state || kind || gateway || q || contested);
   return (
     <div className={compact ? "page compact" : "page"}>
       <h1>{tally.data ? summary(tally.data) : "\u00a0"} <span className="quiet fw-normal fs-6">{span.hours ? `in ${span.words}` : "since the beginning"}</span></h1>
@@ -146,10 +148,16 @@ export function Messages() {
           <option value="">every kind</option>
           <option>otp</option><option>transactional</option><option>bulk</option>
         </Form.Select>
+        {(gateway || (gateways.data?.items.length ?? 0) > 1) && (
+          <Form.Select size="sm" aria-label="Gateway" value={gateway ?? ""} onChange={(e) => set({ gateway: e.target.value || undefined })}>
+            <option value="">every gateway</option>
+            {gateways.data?.items.map((g) => <option key={g.id}>{g.name}</option>)}
+          </Form.Select>
+        )}
         <Form.Select size="sm" aria-label="Time" value={search.get("span") ?? "day"} onChange={(e) => set({ span: e.target.value })}>
           {Object.entries(spans).map(([name, s]) => <option key={name} value={name}>{s.words}</option>)}
         </Form.Select>
-        {narrowed && <Button size="sm" variant="link" onClick={() => { setTyped(""); set({ q: undefined, state: undefined, kind: undefined, contested: undefined }); }}>show all</Button>}
+        {narrowed && <Button size="sm" variant="link" onClick={() => { setTyped(""); set({ q: undefined, state: undefined, kind: undefined, gateway: undefined, contested: undefined }); }}>show all</Button>}
         <Form.Check className="ms-auto" type="switch" id="compact" label="compact" checked={compact}
           onChange={(e) => { setCompact(e.target.checked); localStorage.setItem("compact", e.target.checked ? "yes" : "no"); }} />
       </Form>
