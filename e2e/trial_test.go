@@ -147,7 +147,7 @@ func TestGatewayTest(t *testing.T) {
 		t.Errorf("clocks apart: %+v", r)
 	}
 	code, out, errOut := h.pigeon("", "gateway", "test", "commonquay")
-	if code != 0 || !strings.Contains(out, "> GET "+h.FleetURL+"/commonquay/messaging/v1/outbound/") || !strings.Contains(out, "‹key›") || !strings.Contains(out, "< 404") || !strings.Contains(out, "The credentials are accepted") {
+	if code != 0 || !strings.Contains(out, "> GET "+h.FleetURL+"/commonquay/messaging/v1/outbound/") || !strings.Contains(out, "‹key›") || !strings.Contains(out, "< 404 after ") || !strings.Contains(out, "The credentials are accepted") {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
 }

@@ -76,9 +76,7 @@ func (a *API) tryDialect(c *gin.Context) {
 		return
 	}
 	var faults fault.Faults
-	if (n.Dialect == "") == (n.Source == "") {
-		faults.Add("dialect", "either a name or a source is needed", "dialect, the name of one that ships, or source, a dialect file")
-	}
+	file := sourceOf(n.Dialect, n.Source, &faults)
 	address, err := url.Parse(n.Address)
 	if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" {
 		faults.Add("address", fmt.Sprintf("%q is no address of a gateway", n.Address), "http or https, a host and perhaps a path, such as https://sms.example.net/api")
@@ -106,7 +104,6 @@ func (a *API) tryDialect(c *gin.Context) {
 	if call == trial.Submit && n.Text == "" && n.Registration == "" {
 		faults.Add("text", "there is none", "a text to send, or the registration of one with its fields")
 	}
-	file := source(n.Dialect, n.Source, &faults)
 	if faults != nil {
 		a.refuse(c, faults)
 		return

@@ -83,8 +83,12 @@ func (a *API) gateway(c *gin.Context) {
 	}
 }
 
-// source is the dialect file that is given, or named.
-func source(name, given string, faults *fault.Faults) *string {
+// sourceOf is the dialect file that is given, or named: exactly one of the two.
+func sourceOf(name, given string, faults *fault.Faults) *string {
+	if (name == "") == (given == "") {
+		faults.Add("dialect", "either a name or a source is needed", "dialect, the name of one that ships, or source, a dialect file")
+		return nil
+	}
 	if name == "" {
 		return &given
 	}
@@ -123,11 +127,8 @@ func (a *API) addGateway(c *gin.Context) {
 		return
 	}
 	var faults fault.Faults
-	if (n.Dialect == "") == (n.Source == "") {
-		faults.Add("dialect", "either a name or a source is needed", "dialect, the name of one that ships, or source, a dialect file")
-	}
 	setup := roster.Setup{Address: &n.Address, Secrets: n.Secrets, PerSecond: some(n.PerSecond), PerMinute: some(n.PerMinute), PerDay: some(n.PerDay), InFlight: some(n.InFlight),
-		Source: source(n.Dialect, n.Source, &faults), AskAfter: spanOf("ask_after", n.AskAfter, &faults), GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults),
+		Source: sourceOf(n.Dialect, n.Source, &faults), AskAfter: spanOf("ask_after", n.AskAfter, &faults), GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults),
 		Timeout: spanOf("timeout", n.Timeout, &faults), Currency: &n.Currency, Senders: &n.Senders, LowBalance: &n.LowBalance}
 	if faults != nil {
 		a.refuse(c, faults)
@@ -157,11 +158,8 @@ func (a *API) changeGateway(c *gin.Context) {
 	setup := roster.Setup{Address: n.Address, Secrets: n.Secrets, PerSecond: n.PerSecond, PerMinute: n.PerMinute, PerDay: n.PerDay, InFlight: n.InFlight,
 		AskAfter: spanOf("ask_after", n.AskAfter, &faults), GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults), Timeout: spanOf("timeout", n.Timeout, &faults),
 		Currency: n.Currency, Senders: n.Senders, LowBalance: n.LowBalance}
-	switch {
-	case n.Dialect != "" && n.Source != "":
-		faults.Add("dialect", "there is a name and a source", "one of the two")
-	case n.Dialect != "" || n.Source != "":
-		setup.Source = source(n.Dialect, n.Source, &faults)
+	if n.Dialect != "" || n.Source != "" {
+		setup.Source = sourceOf(n.Dialect, n.Source, &faults)
 	}
 	if faults != nil {
 		a.refuse(c, faults)

@@ -114,6 +114,7 @@ func writeMessage(w io.Writer, m client.Message) {
 	line("reference", m.Reference)
 	line("weight", fmt.Sprintf("%s, %d units of %s", segments(m.Segments), m.Units, m.Encoding))
 	line("gateway", strings.TrimSpace(m.Gateway+" "+m.GatewayRef))
+	line("route", m.Route)
 	line("valid", "until "+clock(m.ValidUntil))
 	fmt.Fprintln(w)
 }
@@ -130,7 +131,11 @@ func writeTimeline(w io.Writer, m client.Message) {
 			claim += fmt.Sprintf(" %d/%d", e.Part, e.Parts)
 		}
 		var said []string
-		for _, s := range []string{e.GatewayRef, e.Code, e.Cause, e.Note} {
+		billed := ""
+		if e.Charge != nil {
+			billed = "charged " + e.Charge.String()
+		}
+		for _, s := range []string{e.GatewayRef, e.Code, e.Cause, e.Note, billed} {
 			if s != "" && !slices.Contains(said, s) {
 				said = append(said, s)
 			}

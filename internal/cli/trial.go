@@ -1,12 +1,8 @@
 package cli
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
-	"maps"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -41,17 +37,9 @@ func (a *app) printTrial(cmd *cobra.Command, t client.Trial) error {
 
 func writeTrial(w io.Writer, t client.Trial) {
 	for _, s := range t.Steps {
-		if x := s.Exchange; x != nil {
-			fmt.Fprintf(w, "%s\n\n  > %s %s\n", s.What, x.Method, x.URL)
-			writeHTTP(w, "  > ", x.RequestHeader, x.RequestBody)
-			if x.Status > 0 {
-				fmt.Fprintf(w, "\n  < %d\n", x.Status)
-				writeHTTP(w, "  < ", x.ReplyHeader, x.ReplyBody)
-			}
-			if x.Error != "" {
-				fmt.Fprintf(w, "\n  < no answer: %s\n", x.Error)
-			}
-			fmt.Fprintln(w)
+		fmt.Fprintln(w, s.What)
+		if s.Exchange != nil {
+			writeExchange(w, *s.Exchange)
 		}
 		if s.Read != nil {
 			fmt.Fprintf(w, "  read      %s\n", compact(s.Read))
@@ -67,29 +55,6 @@ func writeTrial(w io.Writer, t client.Trial) {
 	fmt.Fprintln(w, t.Say)
 	for _, m := range t.Mistakes {
 		fmt.Fprintf(w, "- %s\n", m)
-	}
-}
-
-// writeHTTP writes headers and a body, JSON indented.
-func writeHTTP(w io.Writer, mark string, header map[string]string, body string) {
-	for _, name := range slices.Sorted(maps.Keys(header)) {
-		fmt.Fprintf(w, "%s%s: %s\n", mark, name, header[name])
-	}
-	if body == "" {
-		return
-	}
-	var indented bytes.Buffer
-	if json.Indent(&indented, []byte(body), "", "  ") == nil {
-		body = indented.String()
-	}
-	fmt.Fprintln(w, strings.TrimRight(mark, " "))
-	lines := strings.Split(strings.TrimRight(body, "\n"), "\n")
-	for i, line := range lines {
-		if i == 60 {
-			fmt.Fprintf(w, "%s… %d lines more; --output json has all\n", mark, len(lines)-i)
-			return
-		}
-		fmt.Fprintln(w, mark+line)
 	}
 }
 
