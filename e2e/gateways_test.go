@@ -146,6 +146,22 @@ func TestEveryDialect(t *testing.T) {
 	if phones := h.Fleet.Phones.All("+447700900110", 1); code.State != "delivered" || !phones[0].Texts[0].Call || phones[0].Texts[0].Text != "493117 is your boarding code for Lanternholm Ferries. Do not share it." {
 		t.Errorf("the call: %s, %+v", code.State, phones)
 	}
+	h.settled(h.send(client.Draft{To: "+447700900111", Text: "Leave the pier now", Gateway: "sandbank", Flash: true}).ID)
+	if phones := h.Fleet.Phones.All("+447700900111", 1); !phones[0].Texts[0].Flash {
+		t.Errorf("it was to be flashed: %+v", phones)
+	}
+	// A recipient that the gateway wants verified first, and a quota that is used up.
+	fields := map[string]any{"time": "07:40", "port": "Skerrow", "berth": "3"}
+	if m := h.settled(h.send(client.Draft{To: "+447700900912", Template: "berth", Fields: fields, Gateway: "stamphouse"}).ID); m.State != "rejected" || m.Cause != "barred" {
+		t.Errorf("not verified: %s %s", m.State, m.Cause)
+	}
+	h.Fleet.Stamphouse.SetQuota(0)
+	over := h.send(client.Draft{To: "+447700900112", Template: "berth", Fields: fields, Gateway: "stamphouse"})
+	h.await(over.ID, "the quota is used up", func(m client.Message) bool { return m.State == "queued" && m.Cause == "limited" })
+	if g := must[client.Gateway](t)(h.Client.Gateway(t.Context(), "stamphouse")); g.Health.State != "resting" || g.Health.Cause != "limited" {
+		t.Errorf("over its quota it is %+v", g.Health)
+	}
+	must[client.Message](t)(h.Client.Cancel(t.Context(), over.ID))
 	tally := must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{}))
 	var sum int64
 	for _, n := range tally.States {
@@ -501,4 +517,30 @@ func TestStatementIsFetchedAndRead(t *testing.T) {
 	if n != 3 {
 		t.Errorf("%d lines", n)
 	}
+}
+
+// That a gateway rests, and why, outlives a restart, and so does its recovery.
+func TestRestOutlivesARestart(t *testing.T) {
+	t.Parallel()
+	h := build(t).with("longshore")
+	h.Fleet.Longshore.SetBalance(0)
+	m := h.send(client.Draft{To: "+447700900101", Text: "x"})
+	state := func(want string) {
+		t.Helper()
+		eventually(t, "it is "+want, func() bool {
+			return must[client.Gateway](t)(h.Client.Gateway(t.Context(), "longshore")).Health.State == want
+		})
+	}
+	state("resting")
+	h.await(m.ID, "it waits", func(m client.Message) bool { return m.State == "queued" && m.Cause == "no_credit" })
+	h.kill()
+	h.restart()
+	if g := must[client.Gateway](t)(h.Client.Gateway(t.Context(), "longshore")); g.Health.State != "resting" || g.Health.Cause != "no_credit" {
+		t.Errorf("after a restart: %+v", g.Health)
+	}
+	h.Fleet.Longshore.SetBalance(10)
+	if m := h.settled(m.ID); m.State != "delivered" {
+		t.Errorf("topped up: %s", m.State)
+	}
+	state("working")
 }

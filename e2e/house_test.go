@@ -29,6 +29,12 @@ import (
 var pigeon string
 
 func TestMain(m *testing.M) {
+	// Whoever runs the tests may have a service of their own.
+	for _, variable := range os.Environ() {
+		if name, _, _ := strings.Cut(variable, "="); strings.HasPrefix(name, "PIGEON_") {
+			os.Unsetenv(name)
+		}
+	}
 	pgtest.Main(m, func(folder string) error {
 		pigeon = filepath.Join(folder, "pigeon")
 		out, err := exec.Command("go", "build", "-o", pigeon, "../cmd/pigeon").CombinedOutput()

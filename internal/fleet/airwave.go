@@ -49,6 +49,7 @@ type short struct {
 	data     []byte
 	headed   bool // a user data header comes first
 	call     bool // spoken over a voice call
+	flash    bool // class 0
 }
 
 // cutUp cuts a text into short messages. reference tells texts of one sender

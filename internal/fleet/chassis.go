@@ -55,6 +55,7 @@ func newChassis(f *Fleet, name, prefix string, price int64) *chassis {
 type offer struct {
 	From, To, Text, Ref, Report string
 	Call                        bool // to be spoken, not written
+	Flash                       bool // class 0: shown at once and not kept (TS 23.038 §4)
 }
 
 // key tells submissions of the same text.
@@ -276,10 +277,8 @@ func (c *chassis) enter(o offer, shorts []short) *Entry {
 	}
 	e.Charge = euros(int64(e.Parts) * c.price)
 	c.byRef[o.key()], c.byID[e.ID], c.order = e, e, append(c.order, e)
-	if o.Call {
-		for i := range shorts {
-			shorts[i].call = true
-		}
+	for i := range shorts {
+		shorts[i].call, shorts[i].flash = o.Call, o.Flash
 	}
 	c.fate(e, shorts)
 	return e

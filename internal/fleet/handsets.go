@@ -19,7 +19,8 @@ type Text struct {
 	Text     string    `json:"text"`
 	Segments int       `json:"segments"`
 	Encoding string    `json:"encoding"`
-	Call     bool      `json:"call,omitempty"` // it was spoken
+	Call     bool      `json:"call,omitempty"`  // it was spoken
+	Flash    bool      `json:"flash,omitempty"` // it was shown at once and not kept
 	At       time.Time `json:"at"`
 }
 
@@ -90,7 +91,7 @@ func (h *Handsets) receive(s short, at time.Time) error {
 	if s.wide {
 		encoding = "ucs2"
 	}
-	p.texts = append(p.texts, Text{From: s.from, Text: text, Segments: r.parts, Encoding: encoding, Call: s.call, At: at})
+	p.texts = append(p.texts, Text{From: s.from, Text: text, Segments: r.parts, Encoding: encoding, Call: s.call, Flash: s.flash, At: at})
 	if len(p.texts) > textsMost {
 		p.texts = p.texts[1:]
 	}

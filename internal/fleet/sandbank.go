@@ -72,7 +72,7 @@ func (s *Sandbank) submit(w http.ResponseWriter, r *http.Request) {
 			s.reply(w, "P", "to: digits only, commas between", nil)
 			return
 		}
-		offers[i] = offer{From: form.Get("from"), To: "+" + n, Text: form.Get("text"), Report: form.Get("dlr")}
+		offers[i] = offer{From: form.Get("from"), To: "+" + n, Text: form.Get("text"), Report: form.Get("dlr"), Flash: form.Get("class") == "0"}
 	}
 	if form.Get("test") == "1" { // checked, and nothing is sent
 		s.reply(w, "K", "", nil)

@@ -180,6 +180,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 
 	var err error
 	if lease.Fresh {
+		k.inherit()
 		if err = k.adopt(work); err != nil {
 			if work.Err() == nil {
 				log.Error("adopting what was being sent", "error", err)
@@ -241,6 +242,18 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			}
 		}
 	}
+}
+
+// inherit takes over that the gateway rests, if its last keeper said so.
+func (k *keeper) inherit() {
+	h := k.d.Course.Roster.Health(k.id)
+	if h.RestSince == nil || h.RestUntil == nil {
+		return
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.rests = max(k.rests, 1) // it is probed first
+	k.restSince, k.restUntil, k.restCause, k.brokeAt = *h.RestSince, *h.RestUntil, h.RestCause, *h.RestSince
 }
 
 // leave is how much may go now.
@@ -458,14 +471,12 @@ func (k *keeper) note(g *roster.Gateway, h store.Health) {
 	} else {
 		k.d.Log.Info("gateway works again", "gateway", g.Name)
 	}
-	known := k.d.Course.Roster.Health(k.id)
-	known.GatewayID, known.RestSince, known.RestUntil, known.RestCause, known.RestNote = k.id, h.RestSince, h.RestUntil, h.RestCause, h.RestNote
-	k.d.Course.Roster.NoteHealth(known)
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := k.d.Course.Store.NoteRest(ctx, h); err != nil {
 		k.d.Log.Error("noting that a gateway rests", "gateway", g.Name, "error", err)
 	}
+	k.d.Course.Roster.NoteRest(h)
 }
 
 // learn makes the gateway go slower when it asks for it, rest when it keeps

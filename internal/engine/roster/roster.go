@@ -108,6 +108,10 @@ type Roster struct {
 	store  *store.Store
 	sealer *store.Sealer
 
+	// reading lets one reading follow the other: of two at once the one that
+	// began first could end last, and what it read would be old.
+	reading sync.Mutex
+
 	mu      sync.RWMutex
 	all     []*Gateway // those in use, in the order they were added
 	seen    map[uuid.UUID]*Gateway
@@ -129,6 +133,8 @@ func (r *Roster) Within(ctx context.Context, s *store.Store) (*Roster, error) {
 
 // Reload reads what other instances have added.
 func (r *Roster) Reload(ctx context.Context) error {
+	r.reading.Lock()
+	defer r.reading.Unlock()
 	records, err := r.store.Gateways(ctx)
 	if err != nil {
 		return fmt.Errorf("reading gateways: %w", err)
@@ -226,14 +232,18 @@ func (r *Roster) Health(id uuid.UUID) store.Health {
 	return r.healths[id]
 }
 
-// NoteHealth lets this instance know at once what the database is told.
-func (r *Roster) NoteHealth(h store.Health) {
+// NoteRest lets this instance know at once what the database was told.
+func (r *Roster) NoteRest(h store.Health) {
+	r.reading.Lock() // what is being read now may be older
+	defer r.reading.Unlock()
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	healths := maps.Clone(r.healths)
 	if healths == nil {
 		healths = map[uuid.UUID]store.Health{}
 	}
-	healths[h.GatewayID] = h
+	known := healths[h.GatewayID]
+	known.GatewayID, known.RestSince, known.RestUntil, known.RestCause, known.RestNote = h.GatewayID, h.RestSince, h.RestUntil, h.RestCause, h.RestNote
+	healths[h.GatewayID] = known
 	r.healths = healths
 }
