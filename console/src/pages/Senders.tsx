@@ -6,10 +6,9 @@ import Table from "react-bootstrap/Table";
 import { api, got, type Sender } from "../api/client";
 import { Fault, Refused } from "../parts/Refused";
 import { Undo } from "../parts/Undo";
+import { words } from "../parts/words";
 
 const blank = { sender: "", defaults: [] as Sender["defaults"], countries: "", gateways: "", registrations: "", two_way: false, per_second: "" };
-
-const words = (s: string) => s.split(/[\s,]+/).filter(Boolean);
 
 /** What a sender is the default for, for people. */
 function defaultsOf(s: Sender) {

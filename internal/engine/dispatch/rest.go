@@ -1,0 +1,134 @@
+package dispatch
+
+import (
+	"context"
+	"time"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/store"
+)
+
+// inherit takes over that the gateway rests, if its last keeper said so.
+func (k *keeper) inherit() {
+	h := k.d.Course.Roster.Health(k.id)
+	if h.RestSince == nil || h.RestUntil == nil {
+		return
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.rests = max(k.rests, 1) // it is probed first
+	k.restSince, k.restUntil, k.restCause, k.brokeAt = *h.RestSince, *h.RestUntil, h.RestCause, *h.RestSince
+}
+
+// note tells everybody that the gateway rests, or works again.
+func (k *keeper) note(g *roster.Gateway, h store.Health) {
+	if h.RestSince != nil {
+		k.d.Log.Warn("gateway rests", "gateway", g.Name, "until", h.RestUntil, "cause", h.RestCause, "why", h.RestNote)
+	} else {
+		k.d.Log.Info("gateway works again", "gateway", g.Name)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := k.d.Course.Store.NoteRest(ctx, h); err != nil {
+		k.d.Log.Error("noting that a gateway rests", "gateway", g.Name, "error", err)
+	}
+	k.d.Course.Roster.NoteRest(h)
+}
+
+// learn makes the gateway go slower when it asks for it, rest when it keeps
+// failing or does not accept the account, and work again when it does. It
+// returns what others should know, if that changed.
+func (k *keeper) learn(l lesson) (h store.Health, changed bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	now := time.Now()
+	rest := func(d time.Duration, cause delivery.Cause, note string) {
+		k.restUntil = later(k.restUntil, now.Add(d))
+		if k.restSince.IsZero() {
+			k.restSince = now
+		}
+		k.restCause = cause
+		since, until := k.restSince.UTC(), k.restUntil.UTC()
+		h, changed = store.Health{GatewayID: k.id, RestSince: &since, RestUntil: &until, RestCause: cause, RestNote: note}, true
+	}
+	switch l.cause {
+	case "":
+		k.faults, k.rests = 0, 0
+		if !k.restSince.IsZero() {
+			k.restSince, k.restCause = time.Time{}, ""
+			h, changed = store.Health{GatewayID: k.id}, true
+		}
+	case delivery.Limited:
+		k.ease.Slow(now)
+		if l.wait != nil {
+			if k.restUntil = later(k.restUntil, now.Add(*l.wait)); *l.wait >= longRest {
+				rest(*l.wait, l.cause, l.note)
+			}
+		}
+	case delivery.NoCredit, delivery.CredentialsRefused:
+		k.rests++
+		if l.cause == delivery.NoCredit {
+			k.brokeAt = now
+		}
+		rest(closed.Wait(k.rests, 0), l.cause, l.note)
+	default:
+		if k.faults++; k.faults >= faultsBeforeRest || k.rests > 0 {
+			k.rests++
+			rest(resting.Wait(k.rests, 0), l.cause, l.note)
+		}
+		if l.wait != nil {
+			k.restUntil = later(k.restUntil, now.Add(*l.wait))
+		}
+	}
+	return h, changed
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// reroute sends what waits for a gateway that is not to be used through others
+// of its routes.
+func (k *keeper) reroute(ctx context.Context, g *roster.Gateway) {
+	now := k.d.Course.Now()
+	why := g.Silent(k.d.Course.Roster.Health(k.id), now)
+	if why == "" || time.Since(k.rerouted) < 500*time.Millisecond {
+		return
+	}
+	k.rerouted = time.Now()
+	for {
+		var evidence []store.Evidence
+		full := false
+		err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
+			evidence = nil
+			waiting, known, err := s.Waiting(ctx, k.id, claimMost)
+			if err != nil {
+				return err
+			}
+			full = len(waiting) == claimMost
+			steps := course.Plan{}
+			for i, m := range waiting {
+				if other, _ := k.d.Course.Elsewhere(&m, now); other != nil && mayMove(m, known[i]) {
+					evidence = append(evidence, move{message: m, to: other, why: why}.evidence(now, m.Attempts))
+					steps[m.ID] = course.Step{Gateway: other.ID}
+				}
+			}
+			return k.d.Course.Record(ctx, s, evidence, steps)
+		})
+		if err != nil && ctx.Err() == nil {
+			k.d.Log.Error("sending messages through other gateways", "gateway", g.Name, "error", err)
+		}
+		if err != nil || len(evidence) == 0 {
+			return
+		}
+		k.d.Course.Announce(evidence)
+		if !full {
+			return
+		}
+	}
+}
