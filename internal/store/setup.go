@@ -118,6 +118,7 @@ func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
 // read; [ErrChanged] otherwise. Its name, dialect and identity stay.
 func (s *Store) ChangeGateway(ctx context.Context, g Gateway) error {
 	g.Version++
+	g.Senders = append([]string{}, g.Senders...)
 	result := s.db.WithContext(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
 		Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)
 	if result.Error == nil && result.RowsAffected == 0 {
