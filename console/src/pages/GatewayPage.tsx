@@ -96,7 +96,7 @@ export function GatewayPage() {
             ? <Button variant="outline-primary" disabled={resume.isPending} onClick={() => resume.mutate()}>Resume</Button>
             : <Button variant="outline-primary" disabled={pause.isPending} onClick={() => pause.mutate()}>Pause</Button>}{" "}
           <Button variant="outline-primary" onClick={() => setChanging(true)}>Change</Button>{" "}
-          <Button variant="link" className="text-danger" disabled={remove.isPending} onClick={() => { if (confirm(`Take ${g.name} out of use? Its secrets are forgotten.`)) remove.mutate(); }}>Take it out of use</Button>
+          <Button variant="link" className="text-danger" disabled={remove.isPending} onClick={() => { if (confirm(`Take ${g.name} out of use? Late receipts still find what it carried.`)) remove.mutate(); }}>Take it out of use</Button>
         </p>
       )}
       {changing && <Change g={g} close={() => setChanging(false)} />}

@@ -21,7 +21,7 @@ import (
 )
 
 const (
-	replyMost = 1 << 20  // a longer reply is not read to its end
+	replyMost = 4 << 20  // a longer reply is not read to its end; one may speak of thousands of messages
 	keepMost  = 64 << 10 // what is kept of a body for people to look at
 )
 

@@ -124,6 +124,9 @@ func (r *Roster) PutRoutes(ctx context.Context, routes []route.Route, by string,
 		if err := one.Check(); err != nil {
 			faults.Add(at, fault.Plainly(err, route.ErrInvalid), "a route as an export has it")
 		}
+		if !keepable(one) {
+			faults.Add(at, "it holds U+0000", "text")
+		}
 		for _, leg := range one.Gateways {
 			if r.ByName(leg.Gateway) == nil {
 				faults.Add(at+".gateways", fmt.Sprintf("%q is not a gateway here", leg.Gateway), "names of gateways in use")

@@ -83,9 +83,23 @@ func (r *Roster) reloaded(ctx context.Context, id uuid.UUID) (*Gateway, error) {
 	return r.ByID(id), nil
 }
 
+// fresh is a gateway as it is in the database: another instance may have changed
+// it a moment ago.
+func (r *Roster) fresh(ctx context.Context, g *Gateway) (*Gateway, error) {
+	now, err := r.reloaded(ctx, g.ID)
+	if err == nil && (now == nil || now.RemovedAt != nil) {
+		err = store.ErrNotFound
+	}
+	return now, err
+}
+
 // ChangeGateway changes what is set of a gateway. Work goes on as it was begun;
 // the next request is made in the new way.
 func (r *Roster) ChangeGateway(ctx context.Context, g *Gateway, setup Setup) (*Gateway, error) {
+	g, err := r.fresh(ctx, g)
+	if err != nil {
+		return nil, err
+	}
 	changed := *g
 	changed.Secrets = maps.Clone(g.Secrets)
 	if err := r.set(&changed, setup); err != nil {
@@ -103,8 +117,9 @@ func (r *Roster) PauseGateway(ctx context.Context, g *Gateway, by, why string, n
 	if len(why) > 200 || strings.ContainsRune(why, 0) {
 		return nil, fault.New("why", "it is too long, or cannot be kept", "at most 200 characters")
 	}
-	if g.PausedAt != nil {
-		return g, nil
+	g, err := r.fresh(ctx, g)
+	if err != nil || g.PausedAt != nil {
+		return g, err
 	}
 	changed := *g
 	changed.PausedAt, changed.PausedBy, changed.PausedWhy = &now, by, why
@@ -116,8 +131,9 @@ func (r *Roster) PauseGateway(ctx context.Context, g *Gateway, by, why string, n
 
 // ResumeGateway ends a pause.
 func (r *Roster) ResumeGateway(ctx context.Context, g *Gateway) (*Gateway, error) {
-	if g.PausedAt == nil {
-		return g, nil
+	g, err := r.fresh(ctx, g)
+	if err != nil || g.PausedAt == nil {
+		return g, err
 	}
 	changed := *g
 	changed.PausedAt, changed.PausedBy, changed.PausedWhy = nil, "", ""
@@ -134,6 +150,10 @@ var ErrInUse = errors.New("the gateway is in use")
 // RemoveGateway takes a gateway out of use. Messages that went through it keep
 // their evidence, and late receipts still find them.
 func (r *Roster) RemoveGateway(ctx context.Context, g *Gateway, now time.Time) error {
+	g, err := r.fresh(ctx, g)
+	if err != nil {
+		return err
+	}
 	book := r.Book()
 	for _, record := range book.Routes {
 		for _, leg := range record.Route.Gateways {
@@ -167,6 +187,9 @@ func (r *Roster) set(g *Gateway, s Setup) error {
 	var faults fault.Faults
 	if s.Source != nil {
 		d, err := dialect.Load("dialect", []byte(*s.Source))
+		if err == nil && !keepable(*s.Source) {
+			err = errors.New("it holds U+0000")
+		}
 		if err != nil {
 			return fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships")
 		}
