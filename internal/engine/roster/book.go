@@ -256,10 +256,10 @@ func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, 
 }
 
 // keepable reports whether PostgreSQL can keep a record as JSON: it cannot keep
-// U+0000.
+// U+0000. A backslash of the text itself is written as two.
 func keepable(record any) bool {
 	encoded, err := json.Marshal(record)
-	return err == nil && !bytes.Contains(encoded, []byte(`\u0000`))
+	return err == nil && !bytes.Contains(bytes.ReplaceAll(encoded, []byte(`\\`), nil), []byte(`\u0000`))
 }
 
 // RemoveSender takes a sender out of use.
