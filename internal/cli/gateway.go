@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -231,8 +232,12 @@ func fares(h client.GatewayHealth) (word, why string) {
 	if h.Cause != "" {
 		word += " (" + h.Cause + ")"
 	}
-	if h.Until != nil {
-		word += ", tried again at " + clock(*h.Until)
+	switch {
+	case h.Until == nil:
+	case h.Until.After(time.Now()):
+		word += ", tried again at " + h.Until.Local().Format(time.TimeOnly)
+	default:
+		word += ", tried again with the next message"
 	}
 	if why == "" {
 		why = h.Advice

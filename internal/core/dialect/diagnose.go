@@ -54,8 +54,10 @@ func (d *Dialect) Diagnose(a Attempt) []string {
 			cause = item.NotTaken
 		}
 	}
+	clocks := false
 	if date, err := time.Parse(time.RFC1123, a.Reply.Header["date"]); err == nil && d.signs() {
 		if off := a.Now.Sub(date); off > clockSlack || off < -clockSlack {
+			clocks = true
 			add("The clocks differ: the gateway's shows %s, ours %s, %v apart. Requests are signed with the time, and a signature that is too old or comes from the future is refused. Set this machine's clock.",
 				date.UTC().Format(time.TimeOnly), a.Now.UTC().Format(time.TimeOnly), off.Abs().Round(time.Second))
 		} else if cause == delivery.CredentialsRefused && clockWords.MatchString(body) {
@@ -64,7 +66,9 @@ func (d *Dialect) Diagnose(a Attempt) []string {
 	}
 	switch cause {
 	case delivery.CredentialsRefused:
-		d.credentials(a, add)
+		if !clocks { // that is reason enough
+			d.credentials(a, add)
+		}
 	case delivery.SenderRefused:
 		add("The sender is not yours at this gateway. Lease or register it there, or send as one that is.")
 	case delivery.NoCredit:
