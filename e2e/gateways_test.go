@@ -314,6 +314,21 @@ func TestTokens(t *testing.T) {
 	}
 }
 
+// Why no token could be had stands in the message's evidence, raw.
+func TestTokenRefused(t *testing.T) {
+	t.Parallel()
+	h := build(t)
+	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Dialect: "stillwater", Address: h.FleetURL + "/stillwater", Senders: fleet.StillwaterSenders,
+		Secrets: map[string]string{"client_id": fleet.StillwaterClient, "client_secret": "of another account"}}))
+	m := h.await(h.send(client.Draft{To: "+447700900101", Text: "x"}).ID, "the credentials are refused", func(m client.Message) bool {
+		return m.State == "queued" && m.Cause == "credentials_refused"
+	})
+	i := slices.IndexFunc(m.Evidence, func(e client.Evidence) bool { return e.Cause == "credentials_refused" })
+	if raw := m.Evidence[i].Raw; raw == nil || raw.Purpose != "token" || raw.Status != 401 || !strings.Contains(raw.ReplyBody, "invalid_client") || strings.Contains(fmt.Sprint(raw), "of another account") {
+		t.Errorf("%+v", raw)
+	}
+}
+
 // A gateway out of credit or whose credentials are refused rests, says why, and
 // its messages take the next gateway of their route.
 func TestRoutes(t *testing.T) {

@@ -211,11 +211,11 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 		found.keep(exchange)
 	}
 	means, fetched, err := c.Courier.Means(ctx, g)
-	found.keep(fetched)
 	if err != nil {
-		nothing(nil, "not asked: "+err.Error())
+		nothing(fetched, "not asked: "+err.Error())
 		return
 	}
+	found.keep(fetched)
 	request, err := g.Dialect.QueryRequest(messages, means)
 	if err != nil {
 		c.Log.Error("building a status query", "gateway", g.Name, "error", g.Mask(err.Error()))

@@ -49,7 +49,7 @@ func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.M
 			l.wait = &why.RetryAfter
 		}
 		for _, m := range s.pack {
-			s.notTaken(m, delivery.Own, why.Cause, "not sent: "+err.Error(), l.wait, nil)
+			s.notTaken(m, delivery.Own, why.Cause, "not sent: "+err.Error(), l.wait, fetched)
 		}
 		return s.result, l
 	}
