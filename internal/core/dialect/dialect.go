@@ -72,6 +72,16 @@ type Dialect struct {
 	Statement *StatementRule  `yaml:"statement"`
 	Codes     map[string]Code `yaml:"codes"`
 	Examples  []Example       `yaml:"examples"`
+
+	uses uses
+}
+
+// uses is what the expressions of a file ask for, worked out once when it is
+// loaded: some of it costs something to make.
+type uses struct {
+	hex      bool // text_hex, in a submission
+	national bool // national, in a submission or query
+	ref      bool // gateway_ref, in a query
 }
 
 // NumberForm is how a gateway wants numbers written.

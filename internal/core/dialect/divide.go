@@ -37,7 +37,7 @@ func (d *Dialect) Divide(items []Item, messages []Message) (each [][]Item, over 
 		if !known && item.Reference == "" && item.Index == 0 {
 			find(byNumber, bare(item.To))
 		}
-		nameless := item.Reference == "" && item.To == "" && item.Index == 0 && (item.GatewayRef == "" || len(byRef) == 0)
+		nameless := item.Nameless() && (item.GatewayRef == "" || len(byRef) == 0)
 		switch {
 		case known:
 			each[at] = append(each[at], item)
@@ -53,6 +53,10 @@ func (d *Dialect) Divide(items []Item, messages []Message) (each [][]Item, over 
 	}
 	return each, over
 }
+
+// Nameless reports whether an item of a reply does not say of which message it
+// speaks; the gateway's own id is new to us.
+func (i Item) Nameless() bool { return i.Reference == "" && i.To == "" && i.Index == 0 }
 
 // bare is a number without what gateways write around it.
 func bare(number string) string {

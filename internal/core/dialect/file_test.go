@@ -97,6 +97,9 @@ func TestSchemaHasEveryField(t *testing.T) {
 		}
 		var fields, known []string
 		for i := range of.NumField() {
+			if !of.Field(i).IsExported() {
+				continue
+			}
 			name := of.Field(i).Tag.Get("yaml")
 			fields = append(fields, name)
 			compare(place+"."+name, of.Field(i).Type, properties[name])

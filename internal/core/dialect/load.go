@@ -58,6 +58,11 @@ func Load(name string, source []byte) (*Dialect, error) {
 		}
 		return nil, errors.Join(errs...)
 	}
+	submit, query := d.Submit.Request.sources(), ""
+	if d.Query != nil {
+		query = d.Query.Request.sources()
+	}
+	d.uses = uses{hex: strings.Contains(submit, "text_hex"), national: strings.Contains(submit+query, "national"), ref: strings.Contains(query, "gateway_ref")}
 	return d, nil
 }
 

@@ -90,10 +90,10 @@ func (d *Dialect) object(m Message) map[string]any {
 		"valid_for": m.ValidFor, "gateway_ref": m.GatewayRef, "country": m.Country, "template": m.Template,
 		"registration": m.Registration, "fields": plain(maps.Clone(fields)),
 	}
-	if sources := d.Submit.Request.sources(); strings.Contains(sources, "text_hex") {
+	if d.uses.hex {
 		object["text_hex"], _ = smstext.EncodeHex(smstext.UTF16BE, m.Text)
 	}
-	if strings.Contains(d.Submit.Request.sources(), "national") {
+	if d.uses.national {
 		object["national"] = m.To.National()
 	}
 	return object
@@ -138,7 +138,7 @@ func (d *Dialect) SubmitRequest(messages []Message, means Means) (Request, error
 
 // CanAsk reports whether a query can be made with what is known of the message.
 func (d *Dialect) CanAsk(gatewayRef string) bool {
-	return d.Query != nil && (gatewayRef != "" || !strings.Contains(d.Query.Request.sources(), "gateway_ref"))
+	return d.Query != nil && (gatewayRef != "" || !d.uses.ref)
 }
 
 // QueryRequest builds the request that asks what became of messages.

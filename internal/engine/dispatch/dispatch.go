@@ -166,7 +166,6 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 			}
 			steps[m.message.ID] = step
 		}
-		moves = nil
 		if err := s.StoreExchanges(ctx, exchanges); err != nil {
 			return err
 		}

@@ -75,8 +75,11 @@ func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.M
 		lesson = s.understand(g.Dialect.ReadSubmit(reply, s.now), &exchange)
 		if token := means.Secrets["token"]; lesson.cause == delivery.CredentialsRefused && token != "" {
 			d.Courier.DropToken(g, token)
-			if fetched == nil { // it may have ended early: that is no fault yet
-				lesson.cause, lesson.note = "", ""
+			if fetched == nil { // it may have ended early: that is no fault yet, and nothing to go elsewhere for
+				lesson.cause, lesson.note, s.moves = "", "", nil
+				for id := range s.steps {
+					s.steps[id] = course.Step{Wait: new(time.Duration)}
+				}
 			}
 		}
 	}
@@ -204,6 +207,14 @@ func (s *submission) understand(reading dialect.Reading, exchange *store.Exchang
 		}
 		return s.refuse(reading, wait, exchange)
 	case dialect.Read:
+		// One refusal for many may mean any of them: it is a refusal of the
+		// request.
+		if items := reading.Items; len(items) == 1 && len(s.pack) > 1 && items[0].Nameless() && items[0].State == delivery.Rejected {
+			for _, m := range s.pack {
+				s.notTaken(m, delivery.Reply, items[0].Cause, cmp.Or(items[0].Note, items[0].Code), nil, exchange)
+			}
+			return lesson{}
+		}
 		return s.items(reading.Items, exchange)
 	}
 	note := "the reply cannot be read: " + cmp.Or(reading.Note, "it says that there is no such message")
