@@ -44,8 +44,13 @@ type Keep struct {
 	Idempotency time.Duration
 }
 
-// Tidy deletes raw exchanges, settled callbacks and idempotency tokens that
-// have been kept long enough, in portions that disturb nobody.
+// paceKept is how long it is kept what went through a gateway: its longest limit
+// is by 24 hours.
+const paceKept = 26 * time.Hour
+
+// Tidy deletes raw exchanges, settled callbacks, idempotency tokens and what went
+// through gateways that have been kept long enough, in portions that disturb
+// nobody.
 func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 	raw := Floor(now.Add(-keep.Exchanges))
 	for _, portion := range []struct {
@@ -55,6 +60,7 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 		{"DELETE FROM exchanges WHERE id IN (SELECT id FROM exchanges WHERE id < ? ORDER BY id LIMIT 2000)", raw},
 		{"DELETE FROM receipts WHERE id IN (SELECT id FROM receipts WHERE id < ? AND settled_at IS NOT NULL ORDER BY id LIMIT 2000)", raw},
 		{"DELETE FROM idempotency WHERE (key_id, token) IN (SELECT key_id, token FROM idempotency WHERE created_at < ? LIMIT 2000)", now.Add(-keep.Idempotency)},
+		{"DELETE FROM gateway_paces WHERE (gateway_id, slot) IN (SELECT gateway_id, slot FROM gateway_paces WHERE slot < ? LIMIT 2000)", now.Add(-paceKept)},
 	} {
 		for {
 			result := s.db.WithContext(ctx).Exec(portion.sql, portion.bound)
