@@ -113,7 +113,7 @@ func (a *API) tryDialect(c *gin.Context) {
 		a.refuse(c, fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships"))
 		return
 	}
-	g, err := trial.Gateway(d, strings.TrimRight(n.Address, "/"), n.Secrets, "")
+	g, err := trial.Gateway(d, strings.TrimRight(n.Address, "/"), n.Secrets)
 	if err != nil {
 		a.refuse(c, fault.New("secrets", err.Error(), "a value for each secret that dialect "+d.Name+" names: "+strings.Join(d.Secrets, ", ")))
 		return

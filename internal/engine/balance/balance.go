@@ -87,7 +87,7 @@ func (w *Watch) left(ctx context.Context, g *roster.Gateway) (*dialect.Amount, s
 	case reading.Balance != nil:
 		return reading.Balance, ""
 	case reading.Meaning == dialect.NotTaken:
-		if token := means.Secrets["token"]; token != "" {
+		if token := means.Secrets["token"]; token != "" && reading.Cause == delivery.CredentialsRefused {
 			w.Courier.DropToken(g, token)
 		}
 		return nil, string(reading.Cause)

@@ -109,13 +109,6 @@ func (c *Courier) fetch(ctx context.Context, g *roster.Gateway, means dialect.Me
 	return &exchange, nil
 }
 
-// Forget forgets the token of a gateway that was only tried.
-func (c *Courier) Forget(g *roster.Gateway) {
-	c.tokens.mu.Lock()
-	defer c.tokens.mu.Unlock()
-	delete(c.tokens.all, g.ID)
-}
-
 // DropToken forgets a token that the gateway did not accept.
 func (c *Courier) DropToken(g *roster.Gateway, token string) {
 	f := c.tokens.of(g.ID)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -72,7 +73,8 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 	default:
 		return Result{Say: "This dialect describes no call that sends nothing. Try it with one text to yourself: pigeon dialect try."}
 	}
-	r := t.Try(ctx, g, call, dialect.Message{ID: nobody, GatewayRef: nobody, To: phone.Stored("+447700900000"), Sender: "Test"}, false)
+	about := dialect.Message{ID: nobody, GatewayRef: nobody, To: phone.Stored("+447700900000"), Sender: "Test"}
+	r := t.Try(ctx, g, call, about, false)
 	if r.Passed {
 		r.Say = fmt.Sprintf("The credentials are accepted: %s is answered (%s).", g.Name, call)
 		return r
@@ -80,8 +82,8 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 	if last := r.Steps[len(r.Steps)-1]; last.reading.Cause == delivery.CredentialsRefused {
 		for _, swap := range g.Dialect.Swaps(g.Secrets) {
 			other := *g
-			other.ID, other.Version, other.Secrets = store.NewID(), 0, swap.Secrets
-			if again := t.Try(ctx, &other, call, dialect.Message{ID: nobody, GatewayRef: nobody, To: phone.Stored("+447700900000"), Sender: "Test"}, false); again.Passed {
+			other.Secrets = swap.Secrets
+			if again := t.Try(ctx, &other, call, about, false); again.Passed {
 				r.Mistakes = []string{fmt.Sprintf("%s and %s are swapped: exchanged, the gateway accepts them. Set them anew: pigeon gateway set %s --secret %s=… --secret %s=…", swap.A, swap.B, g.Name, swap.A, swap.B)}
 				break
 			}
@@ -91,47 +93,48 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 }
 
 // Try makes one request to a gateway, and fetches a token before it if the
-// dialect wants one. A dry run builds the request and sends nothing.
+// dialect wants one; the token is used for this and forgotten. A dry run builds
+// the request and sends nothing.
 func (t *Trial) Try(ctx context.Context, g *roster.Gateway, call Call, m dialect.Message, dry bool) Result {
-	if g.Version == 0 { // it is kept nowhere
-		defer t.Courier.Forget(g)
-	}
 	var r Result
 	means := dialect.Means{Secrets: g.Secrets, Base: g.Base(), Now: t.Now()}
-	if g.Dialect.Token != nil {
-		if dry && call != Token {
-			means.Secrets = map[string]string{"token": "‹fetched›"}
-			for name, secret := range g.Secrets {
-				means.Secrets[name] = secret
-			}
-		} else {
-			fetched, done := t.token(ctx, g, call, dry, &r)
-			if done {
-				return r
-			}
-			means = fetched
-		}
-	} else if call == Token {
+	if g.Dialect.Token == nil && call == Token {
 		return Result{Say: fmt.Sprintf("Dialect %s fetches no token.", g.Dialect.Name)}
 	}
+	if g.Dialect.Token != nil && call != Token {
+		token := "‹fetched›"
+		if !dry {
+			if token = t.call(ctx, g, Token, m, means, false, &r); token == "" {
+				return r
+			}
+		}
+		means.Secrets = map[string]string{"token": token}
+		maps.Copy(means.Secrets, g.Secrets)
+	}
+	t.call(ctx, g, call, m, means, dry, &r)
+	return r
+}
+
+// call makes one request, adds what came of it to the result, and returns the
+// token that it fetched, if it did.
+func (t *Trial) call(ctx context.Context, g *roster.Gateway, call Call, m dialect.Message, means dialect.Means, dry bool, r *Result) (token string) {
 	began := time.Now()
 	request, read, err := t.build(g, call, m, means)
 	step := Step{What: string(call), Build: time.Since(began)}
 	if err != nil {
 		step.Note = g.Mask(err.Error())
 		r.Steps = append(r.Steps, step)
-		r.Say = "The request cannot be built: " + step.Note
-		return r
+		r.Passed, r.Say = false, "The request cannot be built: "+step.Note
+		return ""
 	}
 	if dry {
 		exchange := courier.Shown(g, string(call), request, t.Now())
 		step.Exchange = &exchange
 		r.Steps = append(r.Steps, step)
 		r.Passed, r.Say = true, "This is what would be sent. Nothing was."
-		return r
+		return ""
 	}
-	t.carry(ctx, g, request, read, means, step, &r)
-	return r
+	return t.carry(ctx, g, request, read, step, r)
 }
 
 func (t *Trial) build(g *roster.Gateway, call Call, m dialect.Message, means dialect.Means) (dialect.Request, func(dialect.Reply, time.Time) dialect.Reading, error) {
@@ -154,6 +157,9 @@ func (t *Trial) build(g *roster.Gateway, call Call, m dialect.Message, means dia
 	case call == Query && d.Query != nil:
 		request, err := d.QueryRequest(one, means)
 		return request, d.ReadQuery, err
+	case call == Token:
+		request, err := d.TokenRequest(means)
+		return request, d.ReadToken, err
 	case call == Balance && d.Balance != nil:
 		request, err := d.BalanceRequest(means)
 		return request, d.ReadBalance, err
@@ -161,34 +167,8 @@ func (t *Trial) build(g *roster.Gateway, call Call, m dialect.Message, means dia
 	return missing()
 }
 
-// token fetches a token; done is true if that was all, or if it failed.
-func (t *Trial) token(ctx context.Context, g *roster.Gateway, call Call, dry bool, r *Result) (means dialect.Means, done bool) {
-	bare := dialect.Means{Secrets: g.Secrets, Base: g.Base(), Now: t.Now()}
-	began := time.Now()
-	request, err := g.Dialect.TokenRequest(bare)
-	step := Step{What: string(Token), Build: time.Since(began)}
-	if err == nil && dry {
-		exchange := courier.Shown(g, step.What, request, t.Now())
-		step.Exchange = &exchange
-		r.Steps = append(r.Steps, step)
-		r.Passed, r.Say = true, "This is what would be sent. Nothing was."
-		return bare, true
-	}
-	if err == nil {
-		if fresh, _, err := t.Courier.Means(ctx, g); err == nil && call != Token {
-			return fresh, false // fetched, and shown when the request is
-		}
-		t.carry(ctx, g, request, g.Dialect.ReadToken, bare, step, r)
-		return bare, true
-	}
-	step.Note = g.Mask(err.Error())
-	r.Steps = append(r.Steps, step)
-	r.Say = "The request for a token cannot be built: " + step.Note
-	return bare, true
-}
-
 // carry makes the request, reads the answer and says what came of it.
-func (t *Trial) carry(ctx context.Context, g *roster.Gateway, request dialect.Request, read func(dialect.Reply, time.Time) dialect.Reading, means dialect.Means, step Step, r *Result) {
+func (t *Trial) carry(ctx context.Context, g *roster.Gateway, request dialect.Request, read func(dialect.Reply, time.Time) dialect.Reading, step Step, r *Result) (token string) {
 	began := time.Now()
 	reply, fate, exchange := t.Courier.Carry(ctx, g, step.What, request)
 	step.Carry = time.Since(began)
@@ -199,8 +179,8 @@ func (t *Trial) carry(ctx context.Context, g *roster.Gateway, request dialect.Re
 		step.reading = read(reply, t.Now())
 		step.Reading = time.Since(began)
 		attempt.Reading = step.reading
-		if step.reading.Token != "" {
-			courier.Hide(&exchange, step.reading.Token, "token")
+		if token = step.reading.Token; token != "" {
+			courier.Hide(&exchange, token, "token")
 			step.reading.Token = "‹token›"
 		}
 		value, err := step.reading.Value()
@@ -217,8 +197,9 @@ func (t *Trial) carry(ctx context.Context, g *roster.Gateway, request dialect.Re
 	r.Steps = append(r.Steps, step)
 	r.Passed, r.Say = outcome(step, fate)
 	for _, mistake := range g.Dialect.Diagnose(attempt) {
-		r.Mistakes = append(r.Mistakes, g.Mask(mistake))
+		r.Mistakes = append(r.Mistakes, g.Mask(roster.MaskAll(mistake, request.Hidden)))
 	}
+	return token
 }
 
 func outcome(step Step, fate courier.Fate) (passed bool, say string) {
@@ -248,12 +229,12 @@ func outcome(step Step, fate courier.Fate) (passed bool, say string) {
 }
 
 // Gateway makes a gateway to be tried, which is kept nowhere.
-func Gateway(d *dialect.Dialect, address string, secrets map[string]string, callback string) (*roster.Gateway, error) {
+func Gateway(d *dialect.Dialect, address string, secrets map[string]string) (*roster.Gateway, error) {
 	for _, name := range d.Secrets {
 		if secrets[name] == "" {
 			return nil, errors.New("secret " + name + " is missing")
 		}
 	}
 	return &roster.Gateway{Gateway: store.Gateway{ID: store.NewID(), Name: d.Name, Address: address, TimeoutMs: time.Duration(d.Timeout).Milliseconds()},
-		Dialect: d, Secrets: secrets, Callback: callback}, nil
+		Dialect: d, Secrets: secrets}, nil
 }
