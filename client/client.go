@@ -66,6 +66,8 @@ func (c *Client) Cancel(ctx context.Context, id string) (Message, error) {
 // Filter chooses messages. Zero fields choose all.
 type Filter struct {
 	To, Kind, Sender, Gateway, Reference, GatewayRef string
+	Country, Template                                string
+	Key                                              string // its id
 	States                                           []string
 	Contested                                        bool
 	Since, Until                                     time.Time
@@ -74,7 +76,8 @@ type Filter struct {
 func (f Filter) values() url.Values {
 	v := url.Values{}
 	for name, value := range map[string]string{"to": f.To, "kind": f.Kind, "sender": f.Sender, "gateway": f.Gateway,
-		"reference": f.Reference, "gateway_ref": f.GatewayRef, "state": strings.Join(f.States, ",")} {
+		"reference": f.Reference, "gateway_ref": f.GatewayRef, "country": f.Country, "template": f.Template, "key": f.Key,
+		"state": strings.Join(f.States, ",")} {
 		if value != "" {
 			v.Set(name, value)
 		}

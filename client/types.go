@@ -51,6 +51,7 @@ type Message struct {
 	Gateway    string     `json:"gateway"`
 	GatewayRef string     `json:"gateway_ref"`
 	Attempts   int        `json:"attempts"`
+	Repeats    int        `json:"repeats"` // how often something was said again that is evidence already
 	CreatedAt  time.Time  `json:"created_at"`
 	ChangedAt  time.Time  `json:"changed_at"`
 	ValidUntil time.Time  `json:"valid_until"`

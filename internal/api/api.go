@@ -2,6 +2,7 @@
 package api
 
 import (
+	"context"
 	_ "embed"
 	"errors"
 	"io/fs"
@@ -13,6 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/internal/engine"
+	"calmpigeon.example/internal/store"
 )
 
 // Description is the OpenAPI 3.1 document of the API. A test holds it against
@@ -110,8 +112,16 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	return r
 }
 
+// healthWithin is how soon the health check answers, either way.
+const healthWithin = 900 * time.Millisecond
+
 func (a *API) health(c *gin.Context) {
-	if err := a.engine.Store.Ping(c.Request.Context()); err != nil {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), healthWithin)
+	defer cancel()
+	if err := a.engine.Store.Ping(ctx); errors.Is(err, store.ErrReadOnly) {
+		problem(c, http.StatusServiceUnavailable, "read-only", "The database takes nothing to write", "")
+		return
+	} else if err != nil {
 		problem(c, http.StatusServiceUnavailable, "no-database", "The database does not answer", "")
 		return
 	}

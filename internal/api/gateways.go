@@ -139,7 +139,7 @@ func (a *API) addGateway(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	a.engine.Course.Due.Now() // its keeper begins
+	a.engine.Course.Due.RingAll() // its keeper begins
 	c.Header("Location", "/v1/gateways/"+g.Name)
 	c.JSON(http.StatusCreated, a.wireGateway(g))
 }
@@ -175,7 +175,7 @@ func (a *API) gatewayNow(c *gin.Context) func(*roster.Gateway, error) {
 			a.refuse(c, err)
 			return
 		}
-		a.engine.Course.Due.Now()
+		a.engine.Course.Due.RingAll()
 		c.JSON(http.StatusOK, a.wireGateway(g))
 	}
 }
@@ -208,6 +208,6 @@ func (a *API) removeGateway(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	a.engine.Course.Due.Now()
+	a.engine.Course.Due.RingAll()
 	c.Status(http.StatusNoContent)
 }

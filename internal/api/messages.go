@@ -58,7 +58,7 @@ func (a *API) send(c *gin.Context) {
 
 // asAccepted is a message as it was when it was accepted.
 func asAccepted(m store.Message) store.Message {
-	m.State, m.Cause, m.Rivals, m.Attempts, m.GatewayRef, m.SettledAt, m.ChangedAt = delivery.Queued, "", "", 0, "", nil, m.CreatedAt
+	m.State, m.Cause, m.Rivals, m.Attempts, m.Repeats, m.GatewayRef, m.SettledAt, m.ChangedAt = delivery.Queued, "", "", 0, 0, "", nil, m.CreatedAt
 	return m
 }
 
@@ -75,7 +75,7 @@ func (a *API) wire(m store.Message) client.Message {
 		ID: m.ID.String(), To: m.ToNumber, Sender: m.Sender, Kind: m.Kind, Text: m.Text, Reference: m.Reference,
 		State: string(m.State), Final: m.State.Final(), Cause: string(m.Cause), Rivals: []string{},
 		Encoding: m.Encoding, Units: m.Units, Segments: m.Segments, Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
-		Attempts: m.Attempts, CreatedAt: m.CreatedAt, ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
+		Attempts: m.Attempts, Repeats: m.Repeats, CreatedAt: m.CreatedAt, ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
 		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route,
 	}
 	if m.PriceMicros != nil {
@@ -108,12 +108,13 @@ func (a *API) message(c *gin.Context) {
 	w := a.wire(m)
 	whole := explain.Text(m.Text, a.weighedFor(m))
 	w.Parts, w.Room = whole.Parts, whole.Room
-	facts := make([]delivery.Evidence, 0, len(timeline))
-	for _, e := range timeline {
-		facts = append(facts, e.Fact())
+	var known delivery.Digest
+	for i := range timeline {
+		e := timeline[i]
+		known.Add(e.Fact())
 		w.Evidence = append(w.Evidence, client.Evidence{
 			ID: e.ID.String(), At: e.At, Source: string(e.Source), Claim: string(e.Claim), Cause: string(e.Cause),
-			StateAfter: string(delivery.Fold(facts).State), Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
+			StateAfter: string(known.Outcome().State), Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
 			GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note, GatewayAt: e.GatewayAt, Segments: e.Segments, Charge: charge(e),
 			HasRaw: e.ExchangeID != nil || e.ReceiptID != nil,
 		})
@@ -207,7 +208,7 @@ func (a *API) id(c *gin.Context) (uuid.UUID, bool) {
 func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 	var f store.Filter
 	var faults fault.Faults
-	known := append([]string{"to", "state", "kind", "sender", "gateway", "reference", "gateway_ref", "contested", "since", "until"}, others...)
+	known := append([]string{"to", "state", "kind", "sender", "gateway", "reference", "gateway_ref", "country", "template", "key", "contested", "since", "until"}, others...)
 	for name, values := range c.Request.URL.Query() {
 		value := values[0]
 		if strings.ContainsRune(value, 0) {
@@ -248,6 +249,16 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 			f.Reference = value
 		case "gateway_ref":
 			f.GatewayRef = value
+		case "country":
+			f.Country = strings.ToUpper(value)
+		case "template":
+			f.Template = value
+		case "key":
+			id, err := uuid.Parse(value)
+			if err != nil {
+				faults.Add(name, fmt.Sprintf("%q is not the id of a key", value), "an id as pigeon key list shows it")
+			}
+			f.Key = id
 		case "contested":
 			f.Contested = value == "true"
 		case "since", "until":

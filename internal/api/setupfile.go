@@ -29,6 +29,6 @@ func (a *API) importSetup(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	a.engine.Course.Due.Now()
+	a.engine.Course.Due.RingAll()
 	c.JSON(http.StatusOK, client.SetupChange{New: append([]string{}, change.New...), Changed: append([]string{}, change.Changed...), Same: append([]string{}, change.Same...)})
 }

@@ -119,8 +119,21 @@ func writeMessage(w io.Writer, m client.Message) {
 	fmt.Fprintln(w)
 }
 
+// repeated tells of what was said again.
+func repeated(n int) string {
+	if n == 1 {
+		return "Once something was said again, word for word, that is evidence already."
+	}
+	return fmt.Sprintf("%d times something was said again, word for word, that is evidence already.", n)
+}
+
 // writeTimeline writes the evidence as a ledger, raw exchanges in place.
 func writeTimeline(w io.Writer, m client.Message) {
+	defer func() {
+		if m.Repeats > 0 {
+			fmt.Fprintf(w, "\n%s\n", repeated(m.Repeats))
+		}
+	}()
 	fmt.Fprintf(w, "%-13s %-13s %-9s %-3s %-15s %-15s %s\n", "our time", "gateway's", "source", "try", "claim", "state", "said")
 	for _, e := range m.Evidence {
 		claim, state := "", shape(e.StateAfter)+" "+e.StateAfter
@@ -224,6 +237,9 @@ func (f *filterFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.Gateway, "gateway", "", "only through this gateway")
 	flags.StringVar(&f.Reference, "reference", "", "only with this reference of yours")
 	flags.StringVar(&f.GatewayRef, "gateway-ref", "", "only with this id of the gateway's")
+	flags.StringVar(&f.Country, "country", "", "only to numbers of this country (ISO 3166-1)")
+	flags.StringVar(&f.Template, "template", "", "only of this template")
+	flags.StringVar(&f.Key, "sent-by", "", "only sent with the key of this id")
 	flags.BoolVar(&f.Contested, "contested", false, "only those whose final claims contradict each other")
 	flags.StringVar(&f.since, "since", "", "accepted at or after: a time (2026-11-15T07:40:00Z) or a span back from now (90m)")
 	flags.StringVar(&f.until, "until", "", "accepted before: a time or a span back from now")

@@ -129,6 +129,9 @@ func (act Act) wrong(m client.Message) string {
 	case (len(m.Rivals) > 1) != act.Contested:
 		return fmt.Sprintf("contested: %v", m.Rivals)
 	}
+	if m.Repeats < act.Repeats {
+		return fmt.Sprintf("said again %d times, expected %d", m.Repeats, act.Repeats)
+	}
 	var have []string
 	for _, e := range m.Evidence {
 		have = append(have, e.Source+" "+e.Claim)
@@ -165,6 +168,9 @@ func knownFrom(m client.Message) string {
 		if n > 1 {
 			said[i] = fmt.Sprintf("%s ×%d", said[i], n)
 		}
+	}
+	if m.Repeats > 0 {
+		said = append(said, fmt.Sprintf("said again ×%d", m.Repeats))
 	}
 	return strings.Join(said, ", ")
 }

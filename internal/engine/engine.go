@@ -71,7 +71,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		return nil, err
 	}
 	hub := &watch.Hub{}
-	c := &course.Course{Store: s, Roster: gateways, Hub: hub, Now: Now, Due: watch.NewKick(), Strays: watch.NewKick()}
+	c := &course.Course{Store: s, Roster: gateways, Hub: hub, Now: Now, Due: watch.NewBells()}
 	carrier := courier.New(Now)
 	if config.Policy == nil {
 		config.Policy = intake.Usual

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -13,67 +14,85 @@ import (
 // number; what went through several gateways, by the submission through each.
 func TestMatchByNumberAndSubmission(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	gateway, other := uuid.New(), uuid.New()
-	a, b, c := newMessage(gateway, 1), newMessage(gateway, 1), newMessage(other, 1)
+	a, b, c := newMessage(gateway, 1), newMessage(gateway, 1), newMessage(gateway, 1)
 	a.ToNumber, b.ToNumber = "+447700900101", "+447700900102"
-	a.GatewayRef, b.GatewayRef = "batch", "batch"
-	c.Route = "all"
 	accept(t, s, a, b, c)
-	sending := func(gateway uuid.UUID, attempt int) Evidence {
-		return Evidence{ID: NewID(), MessageID: c.ID, At: now(), Source: delivery.Own, Claim: delivery.Sending, Attempt: attempt, GatewayID: &gateway}
+	submit(t, s, a, 1, "batch")
+	submit(t, s, b, 1, "batch")
+	say := func(e Evidence, next uuid.UUID) {
+		e.ID, e.MessageID, e.At, e.GatewayID = NewID(), c.ID, now(), &next
+		if _, err := s.Append(t.Context(), now(), []Evidence{e}, func(_, m *Message, _ delivery.Outcome) { m.GatewayID = next }); err != nil {
+			t.Fatal(err)
+		}
 	}
-	if _, err := s.Append(t.Context(), now(), []Evidence{sending(gateway, 1), sending(other, 2), sending(other, 3)}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
-		t.Fatal(err)
-	}
+	// Not taken by the first, moved to the other, not taken either, and now
+	// under way there for the second time.
+	say(Evidence{Source: delivery.Own, Claim: delivery.Sending, Attempt: 1}, gateway)
+	say(Evidence{Source: delivery.Reply, Claim: delivery.Queued, Attempt: 1, GatewayRef: "refused-1"}, gateway)
+	say(Evidence{Source: delivery.Own, Claim: delivery.Queued, Attempt: 1, Note: "goes elsewhere"}, other)
+	say(Evidence{Source: delivery.Own, Claim: delivery.Sending, Attempt: 2}, other)
+	say(Evidence{Source: delivery.Reply, Claim: delivery.Queued, Attempt: 2}, other)
+	say(Evidence{Source: delivery.Own, Claim: delivery.Sending, Attempt: 3}, other)
 	for name, tt := range map[string]struct {
 		claim   Stray
 		want    uuid.UUID
 		attempt int
 	}{
-		"by number":                  {Stray{GatewayID: gateway, GatewayRef: "batch", ToNumber: "447700900102"}, b.ID, 0},
-		"by number, as an address":   {Stray{GatewayID: gateway, GatewayRef: "batch", ToNumber: "tel:+447700900101"}, a.ID, 0},
-		"by number, with zeros":      {Stray{GatewayID: gateway, GatewayRef: "batch", ToNumber: "00447700900101"}, a.ID, 0},
+		"by number":                  {Stray{GatewayID: gateway, GatewayRef: "batch", ToNumber: "447700900102"}, b.ID, 1},
+		"by number, as an address":   {Stray{GatewayID: gateway, GatewayRef: "batch", ToNumber: "tel:+447700900101"}, a.ID, 1},
+		"by number, with zeros":      {Stray{GatewayID: gateway, GatewayRef: "batch", ToNumber: "00447700900101"}, a.ID, 1},
 		"no number: a guess":         {Stray{GatewayID: gateway, GatewayRef: "batch"}, uuid.Nil, 0},
 		"a number of nobody":         {Stray{GatewayID: gateway, GatewayRef: "batch", ToNumber: "447700900103"}, uuid.Nil, 0},
 		"through the first gateway":  {Stray{GatewayID: gateway, Reference: c.ID.String()}, c.ID, 1},
 		"through the second gateway": {Stray{GatewayID: other, Reference: c.ID.String()}, c.ID, 3},
+		"an earlier one, by its id":  {Stray{GatewayID: gateway, GatewayRef: "refused-1"}, c.ID, 1},
 		"through a gateway of none":  {Stray{GatewayID: uuid.New(), Reference: c.ID.String()}, uuid.Nil, 0},
 	} {
 		tt.claim.ID = NewID()
-		matched := must[map[uuid.UUID]Matched](t)(s.Match(t.Context(), []Stray{tt.claim}))[tt.claim.ID]
-		if matched.ID != tt.want || matched.Attempt != tt.attempt {
-			t.Errorf("%s: %v, submission %d; want %v, %d", name, matched.ID, matched.Attempt, tt.want, tt.attempt)
+		matched := must[map[uuid.UUID]Matched](t)(s.Match(t.Context(), []Stray{tt.claim}, now().AddDate(0, -1, 0)))[tt.claim.ID]
+		if matched.MessageID != tt.want || matched.Attempt != tt.attempt {
+			t.Errorf("%s: %v, submission %d; want %v, %d", name, matched.MessageID, matched.Attempt, tt.want, tt.attempt)
 		}
 	}
 }
 
-// Only what waits and has a route can be moved, the most urgent first.
+// What waits is gone through from one place to the next, the most urgent first.
 func TestWaiting(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	gateway := uuid.New()
-	bulk, code, unrouted, elsewhere, sent := newMessage(gateway, 2), newMessage(gateway, 0), newMessage(gateway, 1), newMessage(uuid.New(), 1), newMessage(gateway, 1)
-	for _, m := range []*Message{&bulk, &code, &elsewhere, &sent} {
-		m.Route = "all"
-	}
-	sent.State = delivery.Accepted
-	accept(t, s, bulk, code, unrouted, elsewhere, sent)
-	err := s.Transact(t.Context(), func(s *Store) error {
-		waiting, known, err := s.Waiting(t.Context(), gateway, 10)
-		if err == nil && (len(waiting) != 2 || waiting[0].ID != code.ID || waiting[1].ID != bulk.ID || known[0].State != delivery.Queued) {
-			t.Errorf("%+v, %+v", waiting, known)
+	bulk, code, text, elsewhere, sent := newMessage(gateway, 2), newMessage(gateway, 0), newMessage(gateway, 1), newMessage(uuid.New(), 1), newMessage(gateway, 1)
+	accept(t, s, bulk, code, text, elsewhere, sent)
+	submit(t, s, sent, 1, "g-1")
+	var got []uuid.UUID
+	var place Place
+	for more := true; more; {
+		err := s.Transact(t.Context(), func(s *Store) error {
+			var waiting []Message
+			var err error
+			waiting, place, more, err = s.Waiting(t.Context(), gateway, place, 2)
+			for _, m := range waiting {
+				got = append(got, m.ID)
+				if known := m.Known(); known.State != delivery.Queued || known.MayHaveGone {
+					t.Errorf("%+v waits", known)
+				}
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
 		}
-		return err
-	})
-	if err != nil {
-		t.Fatal(err)
+	}
+	if want := []uuid.UUID{code.ID, text.ID, bulk.ID}; !slices.Equal(got, want) {
+		t.Errorf("%v wait, want %v", got, want)
 	}
 }
 
 func TestHealthAndPace(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	g := Gateway{ID: NewID(), Name: "g", SealedSecrets: []byte{}, SealedCallback: []byte{}, CreatedAt: now(), Version: 1}
 	if err := s.AddGateway(t.Context(), g); err != nil {
 		t.Fatal(err)

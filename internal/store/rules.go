@@ -96,10 +96,10 @@ func (s *Store) RemoveSender(ctx context.Context, id string) error {
 
 // CountryRule is a rule that differs from the one that ships.
 type CountryRule struct {
-	Country   string      `gorm:"primaryKey" json:"country"`
-	Rule      sender.Rule `gorm:"serializer:json" json:"rule"`
-	ChangedAt time.Time   `json:"changed_at"`
-	ChangedBy string      `json:"changed_by"`
+	Country   string      `gorm:"primaryKey"`
+	Rule      sender.Rule `gorm:"serializer:json"`
+	ChangedAt time.Time
+	ChangedBy string
 }
 
 // PutRules stores rules in the place of those that are there, all or none.
@@ -107,8 +107,9 @@ func (s *Store) PutRules(ctx context.Context, rules []CountryRule) error {
 	if len(rules) == 0 {
 		return nil
 	}
-	return s.db.WithContext(ctx).Exec(`INSERT INTO country_rules SELECT * FROM jsonb_populate_recordset(NULL::country_rules, ?::jsonb)
-		ON CONFLICT (country) DO UPDATE SET rule = excluded.rule, changed_at = excluded.changed_at, changed_by = excluded.changed_by`, rows(rules)).Error
+	return s.db.WithContext(ctx).Clauses(clause.OnConflict{
+		Columns: []clause.Column{{Name: "country"}}, DoUpdates: clause.AssignmentColumns([]string{"rule", "changed_at", "changed_by"}),
+	}).CreateInBatches(&rules, 500).Error
 }
 
 // DropRule forgets a rule, so that the one that ships holds again.
@@ -125,11 +126,11 @@ func (s *Store) Rules(ctx context.Context) ([]CountryRule, error) {
 
 // Route is the record of a route.
 type Route struct {
-	Name      string      `gorm:"primaryKey" json:"name"`
-	Position  int         `json:"position"` // from 1; the first that fits counts
-	Route     route.Route `gorm:"serializer:json" json:"route"`
-	ChangedAt time.Time   `json:"changed_at"`
-	ChangedBy string      `json:"changed_by"`
+	Name      string      `gorm:"primaryKey"`
+	Position  int         // from 1; the first that fits counts
+	Route     route.Route `gorm:"serializer:json"`
+	ChangedAt time.Time
+	ChangedBy string
 }
 
 // Routes lists the routes in the order in which they are tried.
@@ -149,7 +150,10 @@ func (s *Store) PutRoutes(ctx context.Context, routes []Route) error {
 		if err := s.db.Exec("DELETE FROM routes").Error; err != nil {
 			return err
 		}
-		return insert(s.db, "routes", routes)
+		if len(routes) == 0 {
+			return nil
+		}
+		return s.db.CreateInBatches(&routes, 500).Error
 	})
 }
 
@@ -193,14 +197,14 @@ type PriceList struct {
 
 // priceRow is an entry of a price list as it is stored.
 type priceRow struct {
-	GatewayID uuid.UUID `json:"gateway_id"`
-	Country   string    `json:"country"`
-	Prefix    string    `json:"prefix"`
-	Kind      pace.Kind `json:"kind"`
-	Per       price.Per `json:"per"`
-	Micros    int64     `json:"micros"`
-	Currency  string    `json:"currency"`
-	HoldsFrom time.Time `json:"holds_from"`
+	GatewayID uuid.UUID
+	Country   string
+	Prefix    string
+	Kind      pace.Kind
+	Per       price.Per
+	Micros    int64
+	Currency  string
+	HoldsFrom time.Time
 }
 
 // PutPrices stores a price list in the place of the gateway's last one.
@@ -212,7 +216,7 @@ func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.E
 	return s.Transact(ctx, func(s *Store) error {
 		// The list's row first: two that replace it at once come one after the
 		// other.
-		err := s.db.Exec("INSERT INTO price_lists VALUES (?, ?, ?) ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by",
+		err := s.db.Exec("INSERT INTO price_lists (gateway_id, changed_at, changed_by) VALUES (?, ?, ?) ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by",
 			list.GatewayID, list.ChangedAt, list.ChangedBy).Error
 		if err == nil {
 			err = s.db.Exec("DELETE FROM prices WHERE gateway_id = ?", list.GatewayID).Error
@@ -220,7 +224,10 @@ func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.E
 		if err != nil {
 			return err
 		}
-		return insert(s.db, "prices", records)
+		if len(records) == 0 {
+			return nil
+		}
+		return s.db.Table("prices").CreateInBatches(&records, 500).Error
 	})
 }
 

@@ -18,7 +18,7 @@ import (
 // first sender is the default for everything.
 func TestSendersAndTheirDefaults(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	now := now()
 	put := func(id string, mayChange bool, defaults ...sender.Default) error {
 		_, err := s.PutSender(t.Context(), Sender{ID: id, Kind: "alphanumeric", Gateways: []string{}, Countries: []string{"GB"}, Registrations: map[string]string{"IE": "x"},
@@ -54,7 +54,7 @@ func TestSendersAndTheirDefaults(t *testing.T) {
 
 func TestRulesTemplatesAndPricesAreReplaced(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	now := now()
 	for _, links := range []sender.Access{sender.Open, sender.Closed} {
 		if err := s.PutRules(t.Context(), []CountryRule{{Country: "GB", Rule: sender.Rule{Country: "GB", Links: links}, ChangedAt: now, ChangedBy: "first"}}); err != nil {
@@ -113,7 +113,7 @@ func TestRulesTemplatesAndPricesAreReplaced(t *testing.T) {
 // A pace is counted by the database; what went counts from when it went.
 func TestPacesOfSenders(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	if _, err := s.PutSender(t.Context(), Sender{ID: "One", Kind: "alphanumeric", Gateways: []string{}, Countries: []string{}, Registrations: map[string]string{}, CreatedAt: time.Now()}, false); err != nil {
 		t.Fatal(err)
 	}

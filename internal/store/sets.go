@@ -1,37 +1,81 @@
 package store
 
 import (
-	"encoding/hex"
-	"encoding/json"
-	"fmt"
 	"strings"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm"
+	"github.com/jackc/pgx/v5/pgtype"
 )
 
-// Sets travel as one parameter. A statement with a placeholder for every value
-// would be another statement for every size of set, and PostgreSQL would have
-// to parse and plan each anew.
+// Sets travel as typed arrays, one for each column, which unnest makes rows of
+// again: a statement is the same whatever the size of the set, and PostgreSQL
+// parses nothing but numbers and words.
 
-// rows writes records as one parameter for jsonb_to_recordset and its like.
-func rows[T any](records []T) string {
-	encoded, err := json.Marshal(records)
-	if err != nil {
-		panic(fmt.Sprintf("store: a record that is no JSON: %v", err)) // records are plain values
+// column is one column of a set of records.
+func column[T, V any](records []T, of func(*T) V) []V {
+	values := make([]V, len(records))
+	for i := range records {
+		values[i] = of(&records[i])
 	}
-	return string(encoded)
+	return values
 }
 
-// insert writes records into a table whose columns are their json names.
-func insert[T any](db *gorm.DB, table string, records []T) error {
-	if len(records) == 0 {
+// words is a column of anything that is a word.
+func words[T any, V ~string](records []T, of func(*T) V) []string {
+	values := make([]string, len(records))
+	for i := range records {
+		values[i] = string(of(&records[i]))
+	}
+	return values
+}
+
+// numbers is a column of integers as PostgreSQL keeps most.
+func numbers[T any](records []T, of func(*T) int) []int32 {
+	values := make([]int32, len(records))
+	for i := range records {
+		values[i] = int32(of(&records[i]))
+	}
+	return values
+}
+
+// ids is a column of UUIDs.
+func ids[T any](records []T, of func(*T) uuid.UUID) uuids {
+	values := make(uuids, len(records))
+	for i := range records {
+		values[i] = of(&records[i])
+	}
+	return values
+}
+
+// maybeIDs is a column of UUIDs, some of which may not be there.
+func maybeIDs[T any](records []T, of func(*T) *uuid.UUID) []pgtype.UUID {
+	values := make([]pgtype.UUID, len(records))
+	for i := range records {
+		if id := of(&records[i]); id != nil {
+			values[i] = pgtype.UUID{Bytes: *id, Valid: true}
+		}
+	}
+	return values
+}
+
+// uuids is an array of UUIDs that pgx takes as it is.
+type uuids []uuid.UUID
+
+// Dimensions, Index and IndexType make it a pgtype.ArrayGetter.
+func (u uuids) Dimensions() []pgtype.ArrayDimension {
+	if u == nil {
 		return nil
 	}
-	return db.Exec(fmt.Sprintf("INSERT INTO %s SELECT * FROM jsonb_populate_recordset(NULL::%s, ?::jsonb)", table, table), rows(records)).Error
+	return []pgtype.ArrayDimension{{Length: int32(len(u)), LowerBound: 1}}
 }
 
-// list writes ids as one parameter, an array.
+// Index is one element.
+func (u uuids) Index(i int) any { return pgtype.UUID{Bytes: u[i], Valid: true} }
+
+// IndexType is the type of an element.
+func (u uuids) IndexType() any { return pgtype.UUID{} }
+
+// list writes ids as one parameter for statements that GORM makes.
 func list(ids []uuid.UUID) string {
 	words := make([]string, len(ids))
 	for i, id := range ids {
@@ -40,19 +84,7 @@ func list(ids []uuid.UUID) string {
 	return "{" + strings.Join(words, ",") + "}"
 }
 
-// gatewayRef is what a gateway calls a message.
-type gatewayRef struct {
-	Ref     string    `json:"ref"`
-	Gateway uuid.UUID `json:"gateway"`
-}
-
-// refRows reads gatewayRefs from a parameter made by rows.
-const refRows = "SELECT ref, gateway FROM jsonb_to_recordset(?::jsonb) AS refs (ref text, gateway uuid)"
-
-// Bytes are bytes that PostgreSQL reads from JSON as it writes them.
-type Bytes []byte
-
-// MarshalJSON writes PostgreSQL's hex form.
-func (b Bytes) MarshalJSON() ([]byte, error) {
-	return []byte(`"\\x` + hex.EncodeToString(b) + `"`), nil
+// Keepable is text that PostgreSQL keeps: valid UTF-8 without U+0000.
+func Keepable(s string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
 }

@@ -8,10 +8,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
 	"gorm.io/driver/postgres"
@@ -26,17 +31,77 @@ var migrations embed.FS
 var (
 	ErrNotFound = errors.New("not found")
 	ErrExists   = errors.New("exists already")
+	ErrReadOnly = errors.New("the database takes nothing to write")
 	ErrChanged  = errors.New("somebody else has changed it meanwhile")
 )
 
 // Store reads and writes the records. It is safe for concurrent use.
-type Store struct{ db *gorm.DB }
+//
+// GORM is the door: models, queries, transactions. The statements that touch
+// many messages run on its connections with slices as parameters, several a
+// round trip.
+type Store struct {
+	db   *gorm.DB
+	conn *pgx.Conn // of the transaction that the store is bound to; nil outside
+	*common
+}
 
-// Open connects to the database, brings its schema up to date and makes the
-// partitions of the months around now. Several instances may open one database
-// at the same time.
-func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
-	db, err := gorm.Open(postgres.Open(url), &gorm.Config{
+// common is what all stores over one database share.
+type common struct {
+	work   *pgxpool.Pool // messages on their way
+	leases *gorm.DB      // who keeps what: never behind anything else
+	pools  []*pgxpool.Pool
+	begin  *gorm.DB // over work
+	months months
+	cuts   cuts
+}
+
+// Limits of what is asked of the database, so that neither a host that has
+// vanished nor a server that stands still holds anything up for ever.
+const (
+	connectWithin   = 5 * time.Second
+	statementWithin = 20 * time.Second
+	lockWithin      = 10 * time.Second
+	idleWithin      = 20 * time.Second
+	leaseWithin     = 3 * time.Second
+)
+
+// The settings of connections. Plans must not depend on statistics, which are
+// not there yet in a month that has just begun: what finds messages finds them
+// by an index, whatever the planner believes of the size of a table.
+var (
+	byIndex = map[string]string{"enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off"}
+	once    = map[string]string{"plan_cache_mode": "force_generic_plan", "enable_bitmapscan": "off"}
+	anew    = map[string]string{"plan_cache_mode": "force_custom_plan", "join_collapse_limit": "1", "from_collapse_limit": "1"}
+)
+
+// pool opens connections with settings of their own.
+func pool(url string, most int32, within time.Duration, settings ...map[string]string) (*pgxpool.Pool, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, err
+	}
+	config.MaxConns = most
+	config.MaxConnIdleTime = 5 * time.Minute
+	config.ConnConfig.ConnectTimeout = connectWithin
+	ms := func(d time.Duration) string { return strconv.FormatInt(d.Milliseconds(), 10) }
+	params := config.ConnConfig.RuntimeParams
+	for name, value := range map[string]string{
+		"application_name": "calm-pigeon", "statement_timeout": ms(within), "lock_timeout": ms(min(within, lockWithin)),
+		"idle_in_transaction_session_timeout": ms(idleWithin), "client_connection_check_interval": "5000",
+		"tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3", "tcp_user_timeout": ms(idleWithin),
+	} {
+		params[name] = value
+	}
+	for _, set := range settings {
+		maps.Copy(params, set)
+	}
+	return pgxpool.NewWithConfig(context.Background(), config)
+}
+
+// door opens GORM over a pool.
+func door(p *pgxpool.Pool) (*gorm.DB, error) {
+	return gorm.Open(postgres.New(postgres.Config{Conn: stdlib.OpenDBFromPool(p)}), &gorm.Config{
 		Logger:                 logger.Discard,
 		SkipDefaultTransaction: true,
 		// A part that fails fails the whole; savepoints would be round trips for
@@ -45,64 +110,177 @@ func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
 		PrepareStmt:              false, // pgx keeps its own statement cache
 		TranslateError:           true,
 	})
-	if err != nil {
-		return nil, fmt.Errorf("connecting to the database: %w", err)
-	}
-	pool, err := db.DB()
-	if err != nil {
+}
+
+// Open connects to the database, brings its schema up to date and makes the
+// partitions of the months around now. Several instances may open one database
+// at the same time.
+func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
+	if err := migrate(ctx, url); err != nil {
 		return nil, err
 	}
-	pool.SetMaxOpenConns(24)
-	pool.SetMaxIdleConns(24)
-	pool.SetConnMaxIdleTime(5 * time.Minute)
+	s := &Store{common: &common{}}
+	var err error
+	open := func(most int32, within time.Duration, settings ...map[string]string) *gorm.DB {
+		if err != nil {
+			return nil
+		}
+		var p *pgxpool.Pool
+		if p, err = pool(url, most, within, settings...); err != nil {
+			return nil
+		}
+		s.pools = append(s.pools, p)
+		var db *gorm.DB
+		db, err = door(p)
+		return db
+	}
+	s.begin = open(12, statementWithin, byIndex, once)
+	s.db = open(12, statementWithin, byIndex, anew)
+	s.leases = open(3, leaseWithin)
+	if err == nil {
+		s.work = s.pools[0]
+		err = s.EnsurePartitions(ctx, now)
+	}
+	if err != nil {
+		s.Close()
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	return s, nil
+}
 
+// migrate brings the schema up to date, however long that takes.
+func migrate(ctx context.Context, url string) error {
+	config, err := pgx.ParseConfig(url)
+	if err != nil {
+		return fmt.Errorf("reading the address of the database: %w", err)
+	}
+	config.ConnectTimeout = connectWithin
+	db := stdlib.OpenDB(*config)
+	defer db.Close()
 	locker, err := lock.NewPostgresSessionLocker()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return nil, err
+		return err
 	}
-	steps, err := goose.NewProvider(goose.DialectPostgres, pool, files, goose.WithSessionLocker(locker))
+	steps, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
 	if err != nil {
-		return nil, fmt.Errorf("reading migrations: %w", err)
+		return fmt.Errorf("reading migrations: %w", err)
 	}
 	if _, err := steps.Up(ctx); err != nil {
-		return nil, fmt.Errorf("migrating the database: %w", err)
+		return fmt.Errorf("migrating the database: %w", err)
 	}
-	s := &Store{db}
-	return s, s.EnsurePartitions(ctx, now)
+	return nil
 }
 
 // Close ends all connections.
-func (s *Store) Close() error {
-	pool, err := s.db.DB()
-	if err != nil {
-		return err
+func (s *Store) Close() {
+	for _, p := range s.pools {
+		p.Close()
 	}
-	return pool.Close()
 }
 
-// Ping reports whether the database answers.
+// Ping reports whether the database answers and can be written to.
 func (s *Store) Ping(ctx context.Context) error {
-	pool, err := s.db.DB()
-	if err != nil {
+	var readOnly bool
+	if err := s.leases.WithContext(ctx).Raw("SELECT pg_is_in_recovery() OR current_setting('default_transaction_read_only')::boolean").Scan(&readOnly).Error; err != nil {
 		return err
 	}
-	return pool.PingContext(ctx)
+	if readOnly {
+		return ErrReadOnly
+	}
+	return nil
 }
 
 // Transact runs do in one transaction: all of it is committed, or nothing.
+// Within a transaction it is part of that.
 func (s *Store) Transact(ctx context.Context, do func(*Store) error) error {
-	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return do(&Store{tx}) })
+	if s.conn != nil {
+		return do(s)
+	}
+	pool, err := s.begin.DB()
+	if err != nil {
+		return err
+	}
+	one, err := pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer one.Close()
+	within := &Store{common: s.common}
+	if err := one.Raw(func(driver any) error { within.conn = driver.(*stdlib.Conn).Conn(); return nil }); err != nil {
+		return err
+	}
+	// Were ctx the transaction's own, its end would roll back beside a statement
+	// that is running. Each statement has it by itself.
+	db := s.begin.Session(&gorm.Session{NewDB: true, Context: context.WithoutCancel(ctx)})
+	db.Statement.ConnPool = one
+	return db.Transaction(func(tx *gorm.DB) error {
+		within.db = tx
+		return do(within)
+	})
 }
+
+// carrier carries several statements as one round trip. Outside of a transaction
+// they are one by themselves: PostgreSQL ends it at the end of the batch.
+type carrier interface {
+	SendBatch(context.Context, *pgx.Batch) pgx.BatchResults
+	Query(context.Context, string, ...any) (pgx.Rows, error)
+}
+
+func (s *Store) hot() carrier {
+	if s.conn != nil {
+		return s.conn
+	}
+	return s.work
+}
+
+// reading is for what people look at: it may take long, and holds up no message
+// on its way.
+func (s *Store) reading() carrier {
+	if s.conn != nil {
+		return s.conn
+	}
+	return s.pools[1]
+}
+
+// send runs a batch of statements of which nothing is to be read.
+func (s *Store) send(ctx context.Context, b *pgx.Batch) error {
+	if b.Len() == 0 {
+		return nil
+	}
+	return s.hot().SendBatch(ctx, b).Close()
+}
+
+// query reads the rows of a statement.
+func query[T any](ctx context.Context, from carrier, scan func(pgx.Rows) (T, error), sql string, args ...any) ([]T, error) {
+	rows, err := from.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []T
+	for rows.Next() {
+		one, err := scan(rows)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, one)
+	}
+	return all, rows.Err()
+}
+
+// noTable is PostgreSQL's code for a table that is not there: a month that
+// another instance has dropped.
+const noTable = "42P01"
 
 // Refused reports whether the database refused what was asked of it, rather
 // than being out of reach: asking again would not help.
 func Refused(err error) bool {
 	var pg *pgconn.PgError
-	return errors.As(err, &pg) && (pg.Code[:2] == "22" || pg.Code[:2] == "23" || pg.Code[:2] == "42")
+	return errors.As(err, &pg) && (pg.Code[:2] == "22" || pg.Code[:2] == "23" || pg.Code[:2] == "42") && pg.Code != noTable
 }
 
 // found turns GORM's missing record into ErrNotFound.
@@ -111,6 +289,25 @@ func found(err error) error {
 		return ErrNotFound
 	}
 	return err
+}
+
+// create inserts one record; what names it must be new.
+func create(db *gorm.DB, record any, what string) error {
+	err := db.Create(record).Error
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
+		return fmt.Errorf("%s: %w", what, ErrExists)
+	}
+	if err != nil {
+		return fmt.Errorf("adding %s: %w", what, err)
+	}
+	return nil
+}
+
+func changed(result *gorm.DB) error {
+	if result.Error == nil && result.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return result.Error
 }
 
 // NewID makes a UUIDv7 (RFC 9562 §5.7). Records are cut and paged by it.

@@ -21,34 +21,47 @@ func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
-func open(t testing.TB) *Store {
+func fresh(t testing.TB) *Store {
 	t.Helper()
 	s, err := Open(t.Context(), pgtest.Database(t), now())
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { s.Close() })
+	t.Cleanup(s.Close)
 	return s
 }
 
 func newMessage(gateway uuid.UUID, lane int) Message {
 	at := now()
-	return Message{ID: NewID(), GatewayID: gateway, ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "transactional", Lane: lane,
-		Text: "Berth 3", Encoding: "gsm7", Units: 7, Segments: 1, State: delivery.Queued, DueAt: at, ValidUntil: at.Add(time.Hour), CreatedAt: at, ChangedAt: at}
-}
-
-func first(m Message) Evidence {
-	return Evidence{ID: NewID(), MessageID: m.ID, At: m.CreatedAt, Source: delivery.Own, Claim: delivery.Queued, Parts: 1}
+	var m Message
+	m.Content = Content{ID: NewID(), ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "transactional", Lane: lane,
+		Text: "Berth 3", Encoding: "gsm7", Units: 7, Segments: 1, ValidUntil: at.Add(time.Hour), CreatedAt: at}
+	m.GatewayID, m.State, m.ChangedAt, m.DueAt = gateway, delivery.Queued, at, at
+	return m
 }
 
 func accept(t testing.TB, s *Store, messages ...Message) {
 	t.Helper()
 	var set []Acceptance
 	for _, m := range messages {
-		set = append(set, Acceptance{Message: m, Evidence: first(m)})
+		set = append(set, Acceptance{Message: m, Begun: "through harbourline"})
 	}
 	if _, err := s.Accept(t.Context(), set); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// submit records that a message was submitted and taken.
+func submit(t testing.TB, s *Store, m Message, attempt int, ref string) {
+	t.Helper()
+	for _, e := range []Evidence{
+		{Source: delivery.Own, Claim: delivery.Sending},
+		{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: ref},
+	} {
+		e.ID, e.MessageID, e.At, e.Attempt, e.GatewayID = NewID(), m.ID, now(), attempt, &m.GatewayID
+		if _, err := s.Append(t.Context(), now(), []Evidence{e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 
@@ -83,7 +96,7 @@ func TestSeveralInstancesMigrateAtOnce(t *testing.T) {
 // and everybody learns which.
 func TestTokensMakeRepetitionHarmless(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	key := uuid.New()
 	var mu sync.Mutex
 	winners := map[uuid.UUID]bool{}
@@ -97,7 +110,7 @@ func TestTokensMakeRepetitionHarmless(t *testing.T) {
 				if n == 1 {
 					token = m.ID.String()
 				}
-				set = append(set, Acceptance{Message: m, Evidence: first(m), Token: &Idempotency{KeyID: key, Token: token, Fingerprint: []byte("x"), MessageID: m.ID, CreatedAt: m.CreatedAt}})
+				set = append(set, Acceptance{Message: m, Token: &Idempotency{KeyID: key, Token: token, Fingerprint: []byte("x"), MessageID: m.ID, CreatedAt: m.CreatedAt}})
 			}
 			prior, err := s.Accept(t.Context(), set)
 			if err != nil {
@@ -129,7 +142,7 @@ func TestTokensMakeRepetitionHarmless(t *testing.T) {
 // makes of its evidence, and nothing deadlocks or is lost.
 func TestRowsAgreeWithEvidence(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	var messages []Message
 	for range 20 {
 		messages = append(messages, newMessage(uuid.New(), 1))
@@ -170,7 +183,7 @@ func TestRowsAgreeWithEvidence(t *testing.T) {
 
 func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	gateway := uuid.New()
 	var messages []Message
 	for i := range 60 {
@@ -192,7 +205,7 @@ func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 				var claimed []Message
 				err := s.Transact(context.Background(), func(s *Store) error {
 					var err error
-					if claimed, err = s.Claim(context.Background(), gateway, now(), 7); err != nil {
+					if claimed, err = s.Claim(context.Background(), gateway, now(), 7, 7); err != nil {
 						return err
 					}
 					var evidence []Evidence
@@ -232,7 +245,7 @@ func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 
 func TestClaimWithinALaneIsByDueTime(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	gateway := uuid.New()
 	base := now().Add(-time.Minute)
 	want := []int{0, 0, 1, 1, 2, 2}
@@ -244,7 +257,7 @@ func TestClaimWithinALaneIsByDueTime(t *testing.T) {
 	var got []int
 	var last time.Time
 	err := s.Transact(t.Context(), func(s *Store) error {
-		claimed, err := s.Claim(t.Context(), gateway, now(), 10)
+		claimed, err := s.Claim(t.Context(), gateway, now(), 10, 10)
 		for i, m := range claimed {
 			if i > 0 && m.Lane == got[i-1] && m.DueAt.Before(last) {
 				t.Errorf("lane %d is out of order", m.Lane)
@@ -260,7 +273,7 @@ func TestClaimWithinALaneIsByDueTime(t *testing.T) {
 
 func TestLease(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	g := Gateway{ID: NewID(), Name: "harbourline", CreatedAt: now(), SealedSecrets: []byte{}, SealedCallback: []byte{}}
 	if err := s.AddGateway(t.Context(), g); err != nil {
 		t.Fatal(err)
@@ -303,11 +316,13 @@ func TestLease(t *testing.T) {
 
 func TestMatch(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	gateway, other := uuid.New(), uuid.New()
 	a, b, c := newMessage(gateway, 1), newMessage(gateway, 1), newMessage(gateway, 1)
-	a.GatewayRef, b.GatewayRef, c.GatewayRef = "g-1", "g-2", "g-2"
 	accept(t, s, a, b, c)
+	for m, ref := range map[*Message]string{&a: "g-1", &b: "g-2", &c: "g-2"} {
+		submit(t, s, *m, 1, ref)
+	}
 	claim := func(gateway uuid.UUID, ref, reference string) Stray {
 		return Stray{ID: NewID(), GatewayID: gateway, GatewayRef: ref, Reference: reference}
 	}
@@ -315,10 +330,10 @@ func TestMatch(t *testing.T) {
 		claim(gateway, "g-1", ""), claim(gateway, "", b.ID.String()), claim(gateway, "g-2", ""),
 		claim(other, "g-1", ""), claim(other, "", a.ID.String()), claim(gateway, "g-9", "no uuid"), claim(gateway, "g-1", uuid.NewString()),
 	}
-	matched := must[map[uuid.UUID]Matched](t)(s.Match(t.Context(), claims))
+	matched := must[map[uuid.UUID]Matched](t)(s.Match(t.Context(), claims, time.Time{}))
 	want := []uuid.UUID{a.ID, b.ID, uuid.Nil /* two messages: a guess */, uuid.Nil, uuid.Nil /* of another gateway */, uuid.Nil, a.ID}
 	for i, c := range claims {
-		if got := matched[c.ID].ID; got != want[i] {
+		if got := matched[c.ID].MessageID; got != want[i] {
 			t.Errorf("claim %d matches %v, want %v", i, got, want[i])
 		}
 	}
@@ -326,7 +341,7 @@ func TestMatch(t *testing.T) {
 
 func TestStraysAreLookedAtLessAndLess(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	at := now()
 	stray := Stray{ID: NewID(), GatewayID: uuid.New(), GatewayRef: "g-1", At: at, ReceiptID: NewID(), LookAt: &at}
 	if err := s.AddStrays(t.Context(), []Stray{stray}); err != nil {
@@ -362,7 +377,7 @@ func TestStraysAreLookedAtLessAndLess(t *testing.T) {
 
 func TestPagesAndFilters(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	gateway := uuid.New()
 	var all []Message
 	for i := range 25 {
@@ -401,7 +416,7 @@ func TestPagesAndFilters(t *testing.T) {
 
 func TestPartitionsCoverMonthsAhead(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	for _, at := range []time.Time{now().AddDate(0, 0, -20), now().AddDate(0, 2, 20)} {
 		m := newMessage(uuid.New(), 1)
 		m.ID = Floor(at)
@@ -418,7 +433,7 @@ func TestPartitionsCoverMonthsAhead(t *testing.T) {
 
 func TestTidyKeepsWhatIsYoung(t *testing.T) {
 	t.Parallel()
-	s := open(t)
+	s := fresh(t)
 	old := Exchange{ID: Floor(now().AddDate(0, 0, -20)), GatewayID: uuid.New(), RequestHeader: map[string]string{}, ReplyHeader: map[string]string{}, RequestBody: []byte{}, ReplyBody: []byte{}, StartedAt: now()}
 	young := old
 	young.ID = NewID()
@@ -452,47 +467,5 @@ func TestSealer(t *testing.T) {
 	}
 	if _, err := NewSealer([]byte("short")); err == nil {
 		t.Error("a short key was taken")
-	}
-}
-
-func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
-	t.Parallel()
-	s := open(t)
-	var mu sync.Mutex
-	sets := 0
-	g := NewGather(50, func(ctx context.Context, items []string) ([]int, error) {
-		mu.Lock()
-		sets++
-		mu.Unlock()
-		lengths := make([]int, len(items))
-		for i, item := range items {
-			lengths[i] = len(item)
-			// PostgreSQL refuses what is no number, and the set with it.
-			if err := s.db.WithContext(ctx).Exec("SELECT ?::text::int", item).Error; err != nil {
-				return nil, err
-			}
-		}
-		return lengths, nil
-	})
-	ctx, stop := context.WithCancel(context.Background())
-	var running, callers sync.WaitGroup
-	running.Go(func() { g.Run(ctx) })
-	for i := range 200 {
-		callers.Go(func() {
-			item := strings.Repeat("1", 1+i%8)
-			if i == 77 {
-				item = "no number"
-			}
-			n, err := g.Do(context.Background(), item)
-			if (err != nil) != (i == 77) || err == nil && n != len(item) {
-				t.Errorf("item %d: %d, %v", i, n, err)
-			}
-		})
-	}
-	callers.Wait()
-	stop()
-	running.Wait()
-	if sets >= 200 {
-		t.Errorf("%d writes for 200 items", sets)
 	}
 }

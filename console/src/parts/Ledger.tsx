@@ -45,6 +45,13 @@ export function Ledger({ message }: { message: Message }) {
             {e.raw && open === e.id && <tr className="raw"><td colSpan={8}><Raw x={e.raw} /></td></tr>}
           </Fragment>
         ))}
+        {message.repeats > 0 && (
+          <tr>
+            <td colSpan={8} className="quiet">
+              {message.repeats === 1 ? "Once" : `${message.repeats} times`} something was said again, word for word, that is evidence already.
+            </td>
+          </tr>
+        )}
       </tbody>
     </Table>
   );

@@ -1,10 +1,6 @@
 package delivery
 
-import (
-	"cmp"
-	"strings"
-	"time"
-)
+import "time"
 
 // Source is who says something about a message.
 type Source string
@@ -41,6 +37,22 @@ func (s Source) weight() int {
 	return 0
 }
 
+// names orders sources by how early they tell the gateway's id of a submission:
+// the reply first.
+func (s Source) names() int {
+	switch s {
+	case Reply:
+		return 4
+	case Query:
+		return 3
+	case Receipt:
+		return 2
+	case Statement:
+		return 1
+	}
+	return 0
+}
+
 // Evidence is one recorded fact about a message.
 type Evidence struct {
 	Source Source
@@ -60,22 +72,4 @@ type Evidence struct {
 	Code, Note string
 	// GatewayAt is the gateway's time, zero if it gave none.
 	GatewayAt time.Time
-}
-
-// compare orders evidence about the same submission and part: by rank, then
-// source, the gateway's own time, the fixed order of states, and at last by
-// everything else that can be told apart, so that no tie is left to the order
-// of arrival.
-func (e Evidence) compare(o Evidence) int {
-	return cmp.Or(
-		cmp.Compare(e.Claim.rank(), o.Claim.rank()),
-		cmp.Compare(e.Source.weight(), o.Source.weight()),
-		e.GatewayAt.Compare(o.GatewayAt),
-		cmp.Compare(e.Claim.order(), o.Claim.order()),
-		strings.Compare(string(e.Cause), string(o.Cause)),
-		strings.Compare(e.Code, o.Code),
-		strings.Compare(e.Note, o.Note),
-		strings.Compare(e.GatewayRef, o.GatewayRef),
-		cmp.Compare(e.Part, o.Part),
-	)
 }

@@ -1,11 +1,6 @@
 package delivery
 
-import (
-	"cmp"
-	"slices"
-	"strings"
-	"time"
-)
+import "cmp"
 
 // Outcome is what all evidence about a message amounts to.
 type Outcome struct {
@@ -24,6 +19,9 @@ type Outcome struct {
 	// said since that it was not taken, also when the message waits to go
 	// again.
 	MayHaveGone bool
+	// Refused reports that the state speaks of a submission in doubt although a
+	// later one was refused: going again would be refused again.
+	Refused bool
 }
 
 // Contested reports whether two final claims contradict each other.
@@ -31,41 +29,53 @@ func (o Outcome) Contested() bool { return len(o.Rivals) > 1 }
 
 // Fold works out a message's outcome from its evidence. The order and the
 // number of repetitions do not matter. Of no evidence the outcome is zero.
+func Fold(evidence []Evidence) Outcome {
+	var d Digest
+	for _, e := range evidence {
+		d.Add(e)
+	}
+	return d.Outcome()
+}
+
+// Outcome works out what is known.
 //
 // Claims are weighed for each submission by itself: the highest rank wins,
 // ties are broken by [Source], the gateway's time and a fixed order. Then the
 // submissions are compared: one that was delivered wins, then one that was
-// taken, then the latest.
-func Fold(evidence []Evidence) Outcome {
-	parts, last := 0, 0
-	for _, e := range evidence {
-		parts = max(parts, e.Parts)
-		last = max(last, e.Attempt)
-	}
-	var best submission
-	mayHaveGone := false
-	for n := 0; n <= last; n++ {
-		s := weighSubmission(n, parts, evidence)
-		mayHaveGone = mayHaveGone || s.inDoubt()
-		if s.claim.Claim != "" && (best.claim.Claim == "" || s.compare(best) > 0) {
+// taken, then the latest. But a refusal says nothing about an earlier
+// submission: where that one is in doubt, the message is.
+func (d *Digest) Outcome() Outcome {
+	var best, doubted submission
+	var out Outcome
+	for i := range d.submissions {
+		s := d.submissions[i].weigh(d.parts)
+		out.Attempts = max(out.Attempts, s.attempt)
+		out.MayHaveGone = out.MayHaveGone || s.inDoubt()
+		if s.inDoubt() || s.doubted && s.claim.state == Unknown {
+			doubted = s
+		}
+		if s.claim.state != "" && (best.claim.state == "" || s.compare(best) > 0) {
 			best = s
 		}
 	}
-	out := Outcome{
-		State: best.claim.Claim, Cause: best.claim.Cause,
-		Attempt: best.attempt, Attempts: last, GatewayRef: best.ref, MayHaveGone: mayHaveGone,
+	if best.claim.state == Rejected && doubted.attempt > 0 && doubted.attempt < best.attempt {
+		best, out.Refused = doubted, true
+		if best.claim.state != Unknown {
+			best.claim.state = Doubtful
+		}
 	}
-	if len(best.finals) > 1 {
-		out.Rivals = best.finals
+	out.State, out.Cause, out.Attempt, out.GatewayRef = best.claim.state, best.claim.cause, best.attempt, best.ref
+	if best.finals.several() {
+		out.Rivals = best.finals.states()
 	}
 	return out
 }
 
-// submission is what is known of one attempt.
+// submission is what the claims about one attempt come to.
 type submission struct {
 	attempt int
-	claim   Evidence
-	finals  []State
+	claim   claim
+	finals  stateSet
 	ref     string
 	doubted bool // somewhere in it doubt was claimed
 }
@@ -73,7 +83,7 @@ type submission struct {
 // inDoubt reports whether the doubt about a submission stands: our own wish to
 // submit again does not end it.
 func (s submission) inDoubt() bool {
-	return s.doubted && (s.claim.Claim == Doubtful || s.claim.Claim == Queued && s.claim.Source == Own)
+	return s.doubted && (s.claim.state == Doubtful || s.claim.state == Queued && s.claim.source == Own)
 }
 
 func (s submission) compare(o submission) int {
@@ -84,123 +94,76 @@ func (s submission) compare(o submission) int {
 		return 0
 	}
 	return cmp.Or(
-		cmp.Compare(as(s.claim.Claim == Delivered), as(o.claim.Claim == Delivered)),
-		cmp.Compare(as(s.claim.Claim.Taken()), as(o.claim.Claim.Taken())),
+		cmp.Compare(as(s.claim.state == Delivered), as(o.claim.state == Delivered)),
+		cmp.Compare(as(s.claim.state.Taken()), as(o.claim.state.Taken())),
 		cmp.Compare(s.attempt, o.attempt),
 	)
 }
 
-func weighSubmission(attempt, parts int, evidence []Evidence) submission {
-	s := submission{attempt: attempt}
-	var byPart map[int]Evidence
-	var refFrom Evidence
-	consider := func(e Evidence) {
-		if e.Claim.settles() && !slices.Contains(s.finals, e.Claim) {
-			s.finals = append(s.finals, e.Claim)
-		}
-		if s.claim.Claim == "" || e.compare(s.claim) > 0 {
-			s.claim = e
-		}
-	}
-	partFinals := map[int][]State{}
-	for _, e := range evidence {
-		if e.Attempt != attempt {
+// weigh finds the claim that holds for a submission of a message of so many
+// segments.
+func (s *submitted) weigh(parts int) submission {
+	out := submission{attempt: s.attempt, ref: s.ref.ref, doubted: s.doubted}
+	var byPart []partClaim
+	for _, c := range s.claims {
+		if c.part > 0 && parts > 1 && c.part <= parts {
+			byPart = append(byPart, c)
+			if c.finals.several() { // one segment, two endings
+				out.finals |= c.finals
+			}
 			continue
 		}
-		if e.GatewayRef != "" && (refFrom.GatewayRef == "" || firstRef(e, refFrom) < 0) {
-			refFrom = e
-		}
-		s.doubted = s.doubted || e.Claim == Doubtful
-		switch {
-		case e.Claim == "":
-		case e.Part > 0 && parts > 1 && e.Part <= parts:
-			if byPart == nil {
-				byPart = map[int]Evidence{}
-			}
-			if prior, seen := byPart[e.Part]; !seen || e.compare(prior) > 0 {
-				byPart[e.Part] = e
-			}
-			if e.Claim.settles() && !slices.Contains(partFinals[e.Part], e.Claim) {
-				partFinals[e.Part] = append(partFinals[e.Part], e.Claim)
-			}
-		default:
-			consider(e)
-		}
+		out.consider(c.best)
+		out.finals |= c.finals
 	}
 	if byPart != nil {
-		consider(joinParts(byPart, parts))
-		for _, claimed := range partFinals {
-			if len(claimed) > 1 { // one segment, two endings
-				for _, state := range claimed {
-					if !slices.Contains(s.finals, state) {
-						s.finals = append(s.finals, state)
-					}
-				}
-			}
-		}
+		whole := joinParts(byPart, parts)
+		out.consider(whole)
+		out.finals |= endings(whole.state)
 	}
-	slices.SortFunc(s.finals, func(a, b State) int { return cmp.Compare(a.order(), b.order()) })
-	s.ref = refFrom.GatewayRef
-	return s
+	return out
+}
+
+func (s *submission) consider(c claim) {
+	if s.claim.state == "" || c.compare(s.claim) > 0 {
+		s.claim = c
+	}
 }
 
 // joinParts makes one claim for the whole message of what is claimed for its
 // segments: delivered when all are, failed when one failed, and on its way as
 // long as one is missing.
-func joinParts(byPart map[int]Evidence, parts int) Evidence {
-	var failed, gone, moving, any Evidence
+func joinParts(byPart []partClaim, parts int) claim {
+	var failed, gone, moving, any claim
 	delivered := 0
-	for _, e := range byPart {
-		if e.compare(any) > 0 {
-			any = e
-		}
-		switch {
-		case e.Claim == Delivered:
-			delivered++
-		case e.Claim.settles():
-			if e.compare(failed) > 0 {
-				failed = e
-			}
-		case e.Claim == Unknown:
-			if e.compare(gone) > 0 {
-				gone = e
-			}
-		default:
-			if e.compare(moving) > 0 {
-				moving = e
-			}
+	stronger := func(than *claim, c claim) {
+		if c.compare(*than) > 0 {
+			*than = c
 		}
 	}
-	whole := func(e Evidence, claim State) Evidence {
-		e.Claim, e.Part = claim, 0
-		return e
+	for _, p := range byPart {
+		stronger(&any, p.best)
+		switch state := p.best.state; {
+		case state == Delivered:
+			delivered++
+		case state.settles():
+			stronger(&failed, p.best)
+		case state == Unknown:
+			stronger(&gone, p.best)
+		default:
+			stronger(&moving, p.best)
+		}
 	}
 	switch {
 	case delivered == parts:
-		return whole(any, Delivered)
-	case failed.Claim != "":
-		return whole(failed, failed.Claim)
-	case gone.Claim != "" && len(byPart) == parts && moving.Claim == "":
-		return whole(gone, Unknown)
-	case delivered > 0 || gone.Claim != "":
-		e := whole(any, Enroute)
-		e.Cause = ""
-		return e
+		return any
+	case failed.state != "":
+		return failed
+	case gone.state != "" && len(byPart) == parts && moving.state == "":
+		return gone
+	case delivered > 0 || gone.state != "":
+		any.state, any.cause = Enroute, ""
+		return any
 	}
-	return whole(moving, moving.Claim)
+	return moving
 }
-
-// firstRef prefers the id that the gateway gave first: from the reply, then
-// the query, the receipt, the statement; then by the text itself.
-func firstRef(a, b Evidence) int {
-	from := func(e Evidence) int {
-		i := slices.Index([]Source{Reply, Query, Receipt, Statement}, e.Source)
-		if i < 0 {
-			return 9
-		}
-		return i
-	}
-	return cmp.Or(cmp.Compare(from(a), from(b)), laterFirst(a.GatewayAt, b.GatewayAt), strings.Compare(a.GatewayRef, b.GatewayRef))
-}
-
-func laterFirst(a, b time.Time) int { return b.Compare(a) }

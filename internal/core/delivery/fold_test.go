@@ -14,6 +14,7 @@ func TestFold(t *testing.T) {
 	sending := Evidence{Source: Own, Claim: Sending, Attempt: 1}
 	doubt := Evidence{Source: Own, Claim: Doubtful, Attempt: 1}
 	taken := Evidence{Source: Reply, Claim: Accepted, Attempt: 1, GatewayRef: "h-1"}
+	refusal := Evidence{Source: Reply, Claim: Rejected, Cause: ContentRefused, Attempt: 2}
 	part := func(n int, s State) Evidence {
 		return Evidence{Source: Receipt, Claim: s, Attempt: 1, Part: n, Parts: 3}
 	}
@@ -46,6 +47,9 @@ func TestFold(t *testing.T) {
 		"one segment failed":                    {[]Evidence{part(1, Delivered), part(2, Undeliverable), part(3, Delivered)}, Outcome{State: Undeliverable, Attempt: 1, Attempts: 1}},
 		"one segment, two endings":              {[]Evidence{part(1, Delivered), part(1, Undeliverable), part(2, Delivered), part(3, Delivered)}, Outcome{State: Delivered, Attempt: 1, Attempts: 1, Rivals: []State{Delivered, Undeliverable}}},
 		"one segment unknown, the rest arrived": {[]Evidence{part(1, Delivered), part(2, Unknown), part(3, Delivered)}, Outcome{State: Unknown, Attempt: 1, Attempts: 1}},
+		"a refusal ends no earlier doubt":       {[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}, {Source: Own, Claim: Sending, Attempt: 2}, refusal}, Outcome{State: Doubtful, Attempt: 1, Attempts: 2, MayHaveGone: true, Refused: true}},
+		"and at the end it is unknown":          {[]Evidence{sending, doubt, refusal, {Source: Clock, Claim: Unknown, Attempt: 1}}, Outcome{State: Unknown, Attempt: 1, Attempts: 2, Refused: true}},
+		"unless the first was refused as well":  {[]Evidence{sending, doubt, refusal, {Source: Query, Claim: Rejected, Attempt: 1}}, Outcome{State: Rejected, Cause: ContentRefused, Attempt: 2, Attempts: 2}},
 		"a note claims nothing":                 {[]Evidence{queued, {Source: Query, Note: "asked; no answer", Attempt: 1}}, Outcome{State: Queued, Attempts: 1}},
 		"cancelled between attempts":            {[]Evidence{sending, {Source: Reply, Claim: Queued, Cause: GatewayFault, Attempt: 1}, {Source: Operator, Claim: Cancelled, Attempt: 1}}, Outcome{State: Cancelled, Attempt: 1, Attempts: 1}},
 		"too late":                              {[]Evidence{queued, {Source: Clock, Claim: Expired, Cause: TooLate}}, Outcome{State: Expired, Cause: TooLate}},
@@ -102,6 +106,89 @@ func TestFoldForgetsOrderAndRepetition(t *testing.T) {
 			}
 		}
 	}
+}
+
+// A digest joined from pieces, in any order and with repetitions, kept and read
+// again in between, comes to what all evidence at once comes to.
+func TestDigestJoinsToFold(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(4000) {
+		r := rand.New(rand.NewPCG(seed, 9))
+		evidence := make([]Evidence, 1+r.IntN(14))
+		for i := range evidence {
+			evidence[i] = anyEvidence(r)
+		}
+		want := plainFold(evidence)
+		pieces := make([]Digest, 1+r.IntN(4))
+		for _, i := range r.Perm(len(evidence)) {
+			for range 1 + r.IntN(2) {
+				if d := &pieces[r.IntN(len(pieces))]; r.IntN(2) == 0 {
+					d.Add(evidence[i])
+				} else {
+					d.Note(evidence[i])
+				}
+			}
+			kept := &pieces[r.IntN(len(pieces))]
+			b, _ := kept.AppendBinary(nil)
+			var again Digest
+			if err := again.UnmarshalBinary(b); err != nil || !again.Equal(*kept) {
+				t.Fatalf("seed %d: %+v is kept as %x, which reads %+v, %v", seed, kept, b, again, err)
+			}
+			*kept = again
+		}
+		var all Digest
+		for _, i := range r.Perm(len(pieces)) {
+			all.Join(pieces[i])
+			if r.IntN(3) == 0 {
+				all.Join(pieces[i])
+			}
+		}
+		if got := all.Outcome(); !reflect.DeepEqual(got, want) {
+			t.Fatalf("seed %d:\n%+v\ngives %+v, want %+v", seed, evidence, got, want)
+		}
+	}
+}
+
+// What repeats word for word is no news, however often; what is new is, until
+// very much is known, and then still if it changes something.
+func TestDigestTellsNews(t *testing.T) {
+	t.Parallel()
+	var d Digest
+	e := Evidence{Source: Receipt, Claim: Enroute, Attempt: 1, Note: "on its way"}
+	if !d.Note(e) || d.Note(e) {
+		t.Error("the first time is news, the second is not")
+	}
+	for n := range 500 {
+		e.GatewayAt = at(0).Add(time.Duration(n) * time.Second)
+		e.Claim, e.Source = Accepted, Reply
+		if news := d.Note(e); n < 40 && !news {
+			t.Fatalf("fact %d of many is no news", n)
+		}
+	}
+	weak := Evidence{Source: Reply, Claim: Accepted, Attempt: 1, GatewayAt: at(0)}
+	if d.Note(weak) {
+		t.Error("of a message of which very much is known, what changes nothing is news")
+	}
+	if strong := (Evidence{Source: Receipt, Claim: Delivered, Attempt: 1}); !d.Note(strong) || d.Outcome().State != Delivered {
+		t.Error("what changes something is no news")
+	}
+	b, _ := d.AppendBinary(nil)
+	if len(b) > 700 {
+		t.Errorf("a digest of 500 facts takes %d bytes", len(b))
+	}
+}
+
+func FuzzDigest(f *testing.F) {
+	var d Digest
+	d.Note(Evidence{Source: Reply, Claim: Accepted, Attempt: 1, GatewayRef: "h-1", Part: 2, Parts: 3, GatewayAt: at(1)})
+	b, _ := d.AppendBinary(nil)
+	f.Add(b)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		var d Digest
+		if d.UnmarshalBinary(b) == nil {
+			d.Outcome()
+		}
+	})
 }
 
 // With partial evidence a delivered message may look undelivered, never the

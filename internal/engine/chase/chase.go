@@ -33,6 +33,9 @@ type Chase struct {
 	Course  *course.Course
 	Courier *courier.Courier
 	Log     *slog.Logger
+
+	mu   sync.Mutex
+	said time.Time // when an error was last said
 }
 
 // Run looks after messages until ctx ends: those of each gateway by
@@ -40,32 +43,36 @@ type Chase struct {
 func (c *Chase) Run(ctx context.Context) {
 	var loops sync.WaitGroup
 	defer loops.Wait()
-	known := map[uuid.UUID]bool{}
-	c.every(ctx, func() (bool, error) {
-		for _, g := range c.Course.Roster.All() {
-			if !known[g.ID] {
-				known[g.ID] = true
-				loops.Go(func() {
-					c.every(ctx, func() (bool, error) { return c.look(ctx, c.Course.Roster.ByID(g.ID)) })
-				})
-			}
-		}
-		return c.closeLate(ctx)
-	})
-}
-
-// every does a round again and again: at once while there is more, else after
-// a pause.
-func (c *Chase) every(ctx context.Context, round func() (more bool, err error)) {
+	var mu sync.Mutex
+	busy := map[uuid.UUID]bool{}
 	tick := time.NewTicker(pause)
 	defer tick.Stop()
 	for ctx.Err() == nil {
-		more, err := round()
-		if err != nil && ctx.Err() == nil {
-			c.Log.Error("looking after silent messages", "error", err)
+		for more := true; more && ctx.Err() == nil; {
+			var err error
+			if more, err = c.closeLate(ctx); err != nil {
+				c.failed(ctx, err)
+				break
+			}
 		}
-		if more && err == nil {
-			continue
+		due, err := c.Course.Store.Silent(ctx, c.Course.Now())
+		c.failed(ctx, err)
+		for _, id := range due {
+			mu.Lock()
+			if g := c.Course.Roster.ByID(id); g != nil && !busy[id] {
+				busy[id] = true
+				loops.Go(func() {
+					for more := true; more && ctx.Err() == nil; {
+						var err error
+						more, err = c.look(ctx, g)
+						c.failed(ctx, err)
+					}
+					mu.Lock()
+					defer mu.Unlock()
+					delete(busy, id)
+				})
+			}
+			mu.Unlock()
 		}
 		select {
 		case <-ctx.Done():
@@ -74,28 +81,43 @@ func (c *Chase) every(ctx context.Context, round func() (more bool, err error)) 
 	}
 }
 
+// failed says that a round failed, though not again and again.
+func (c *Chase) failed(ctx context.Context, err error) {
+	if err == nil || ctx.Err() != nil {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if time.Since(c.said) > 5*time.Second {
+		c.said = time.Now()
+		c.Log.Error("looking after silent messages", "error", err)
+	}
+}
+
 // closeLate expires what was not sent within its validity. What may have gone
 // all the same, because an earlier try is in doubt, is not said to be expired.
 func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
-	var evidence []store.Evidence
+	var changed []store.Message
 	err = c.Course.Store.Transact(ctx, func(s *store.Store) error {
 		now := c.Course.Now()
-		late, known, err := s.TooLate(ctx, now, lateMost)
+		late, err := s.TooLate(ctx, now, lateMost)
 		if err != nil {
 			return err
 		}
 		more = len(late) == lateMost
-		for i, m := range late {
+		var evidence []store.Evidence
+		for _, m := range late {
 			e := course.ByClock(m, now, delivery.Expired, delivery.TooLate, "its validity ended before it could go")
-			if known[i].MayHaveGone {
+			if m.Known().MayHaveGone {
 				e = course.ByClock(m, now, delivery.Unknown, "", "its validity ended before it could go again, and an earlier try is in doubt")
 			}
 			evidence = append(evidence, e)
 		}
-		return c.Course.Record(ctx, s, evidence, nil)
+		changed, err = c.Course.Record(ctx, s, evidence, nil)
+		return err
 	})
-	if err == nil && len(evidence) > 0 {
-		c.Course.Announce(evidence)
+	if err == nil {
+		c.Course.Announce(changed)
 	}
 	return more, err
 }
@@ -132,7 +154,7 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	for i := range silent {
 		m := &silent[i]
 		switch {
-		case !isOver(m, now) && m.State == delivery.Doubtful && course.MayResubmit(m, g, now):
+		case !isOver(m, now) && m.State == delivery.Doubtful && !m.Known().Refused && course.MayResubmit(m, g, now):
 			found.again(c.again(m, g, now))
 		case g.Dialect.CanAsk(m.GatewayRef):
 			if batch = append(batch, m); len(batch) == g.Dialect.Query.Most {
@@ -144,6 +166,7 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	}
 	ask()
 	asking.Wait()
+	var changed []store.Message
 	err = c.Course.Store.Transact(ctx, func(s *store.Store) error {
 		// First when to look again, should nothing change; then what was
 		// found, which plans anew what it moves.
@@ -162,10 +185,11 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		if err := s.StoreExchanges(ctx, found.exchanges); err != nil {
 			return err
 		}
-		return c.Course.Record(ctx, s, found.evidence, found.steps)
+		changed, err = c.Course.Record(ctx, s, found.evidence, found.steps)
+		return err
 	})
 	if err == nil {
-		c.Course.Announce(found.evidence)
+		c.Course.Announce(changed)
 	}
 	return len(silent) == most, err
 }
@@ -180,9 +204,9 @@ func isOver(m *store.Message, now time.Time) bool {
 func (c *Chase) again(m *store.Message, g *roster.Gateway, now time.Time) (store.Evidence, course.Step) {
 	step := course.Step{Wait: new(time.Duration)} // it has waited for its answer
 	if g.Dialect.HonoursReference() {
-		return course.Own(*m, now, delivery.Queued, m.Attempts, "goes again: the gateway takes a reference twice for one message"), step
+		return course.Own(*m, now, delivery.Queued, m.Attempt, "goes again: the gateway takes a reference twice for one message"), step
 	}
-	e := course.Own(*m, now, delivery.Queued, m.Attempts, "goes again: a passcode twice harms nobody")
+	e := course.Own(*m, now, delivery.Queued, m.Attempt, "goes again: a passcode twice harms nobody")
 	if other, _ := c.Course.Elsewhere(m, now); other != nil {
 		e.Note += ". It goes through " + other.Name
 		e.GatewayID, step.Gateway = &other.ID, other.ID
@@ -248,7 +272,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 }
 
 func (c *Chase) asked(m *store.Message, at time.Time, exchange *store.Exchange) store.Evidence {
-	e := store.Evidence{ID: store.NewID(), MessageID: m.ID, At: at, Source: delivery.Query, Attempt: m.Attempts, GatewayID: &m.GatewayID}
+	e := store.Evidence{ID: store.NewID(), MessageID: m.ID, At: at, Source: delivery.Query, Attempt: m.Attempt, GatewayID: &m.GatewayID}
 	if exchange != nil {
 		e.ExchangeID = &exchange.ID
 	}

@@ -48,9 +48,8 @@ type Course struct {
 	Roster *roster.Roster
 	Hub    *watch.Hub
 	Now    func() time.Time
-	// Due is kicked when a message may be ready to be sent, Strays when a
-	// message has become known to which strays may belong.
-	Due, Strays watch.Kick
+	// Due rings for the gateway of a message that may be ready to be sent.
+	Due *watch.Bells
 }
 
 // Plan is what is to be done with particular messages, where it does not
@@ -63,39 +62,52 @@ type Step struct {
 	Gateway uuid.UUID      // to go through from now on; nil: the same
 }
 
-// Record adds evidence and plans what comes next. It is one transaction, part
-// of the one that s is bound to if it is.
-func (c *Course) Record(ctx context.Context, s *store.Store, evidence []store.Evidence, plan Plan) error {
+// Record adds evidence and plans what comes next, and returns the messages as
+// they are now. It is one transaction, part of the one that s is bound to if it
+// is.
+func (c *Course) Record(ctx context.Context, s *store.Store, evidence []store.Evidence, plan Plan) ([]store.Message, error) {
 	now := c.Now()
-	messages, err := s.Append(ctx, now, evidence, func(before, after *store.Message, known delivery.Outcome) {
-		c.plan(before, after, known, now, plan[after.ID])
-	})
-	if err != nil {
-		return err
+	var moving []uuid.UUID
+	for id, step := range plan {
+		if step.Gateway != uuid.Nil {
+			moving = append(moving, id)
+		}
 	}
-	return s.CallStrays(ctx, now, messages)
+	var messages []store.Message
+	err := s.Transact(ctx, func(s *store.Store) error {
+		contents, err := s.Contents(ctx, moving)
+		if err != nil {
+			return err
+		}
+		messages, err = s.Append(ctx, now, evidence, func(before, after *store.Message, known delivery.Outcome) {
+			c.plan(before, after, known, now, plan[after.ID], contents[after.ID])
+		})
+		return err
+	})
+	return messages, err
 }
 
-// Announce tells who waits that evidence has been committed.
-func (c *Course) Announce(evidence []store.Evidence) {
-	ids := make([]uuid.UUID, len(evidence))
-	for i, e := range evidence {
-		ids[i] = e.MessageID
+// Announce tells who waits that what is known of messages has been committed.
+func (c *Course) Announce(messages []store.Message) {
+	ids := make([]uuid.UUID, len(messages))
+	for i, m := range messages {
+		ids[i] = m.ID
+		if m.State == delivery.Queued {
+			c.Due.Ring(m.GatewayID, m.Lane == pace.OTP.Lane())
+		}
 	}
 	c.Hub.Changed(ids...)
-	c.Due.Now()
-	c.Strays.Now()
 }
 
 // plan sets what is to be done next, and when.
-func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time.Time, step Step) {
+func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time.Time, step Step, content store.Content) {
 	in := func(d time.Duration) *time.Time { t := now.Add(d); return &t }
 	// What may have gone through one gateway goes through no other: that would
 	// be twice. A passcode twice harms nobody.
 	elsewhere := m.State == delivery.Queued && step.Gateway != uuid.Nil && (!known.MayHaveGone || m.Kind == string(pace.OTP))
 	if elsewhere {
 		m.GatewayID = step.Gateway
-		c.price(m, now)
+		c.price(m, content, now)
 	}
 	moved := before.State != m.State || before.Attempts != m.Attempts
 	g := c.Roster.ByID(m.GatewayID)
@@ -105,12 +117,20 @@ func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time
 	if !moved || g == nil {
 		return
 	}
-	if before.Attempts != m.Attempts { // the last submission counts
+	if before.Attempts != m.Attempts || m.GiveUpAt == nil { // the last submission counts
 		m.GiveUpAt = in(g.GiveUpAfter())
 	}
+	planned := m.AskAt
 	m.Asks, m.AskAt = 0, nil
 	switch {
 	case m.State.Final():
+	case m.State == delivery.Sending:
+		// When it is asked about, should it be taken: most are, and then nothing
+		// has to be written again.
+		m.AskAt = m.GiveUpAt
+		if g.Dialect.Query != nil {
+			m.AskAt = earlier(in(g.AskAfter()), m.GiveUpAt)
+		}
 	case m.State == delivery.Queued:
 		wait := Retry.Wait(max(m.Attempts, 1), rand.Float64())
 		if step.Wait != nil {
@@ -119,7 +139,7 @@ func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time
 		m.DueAt = now.Add(wait)
 	case m.State == delivery.Doubtful:
 		switch {
-		case MayResubmit(m, g, now):
+		case !known.Refused && MayResubmit(m, g, now):
 			m.AskAt = earlier(in(doubtPause), m.GiveUpAt)
 		case g.Dialect.CanAsk(m.GatewayRef):
 			m.AskAt = earlier(in(doubtWait(g)), m.GiveUpAt)
@@ -129,7 +149,11 @@ func (c *Course) plan(before, m *store.Message, known delivery.Outcome, now time
 		}
 	case m.State == delivery.Accepted || m.State == delivery.Enroute:
 		m.AskAt = m.GiveUpAt
-		if g.Dialect.CanAsk(m.GatewayRef) {
+		switch {
+		case !g.Dialect.CanAsk(m.GatewayRef):
+		case before.State == delivery.Sending && planned != nil:
+			m.AskAt = planned
+		default:
 			m.AskAt = earlier(in(g.AskAfter()), m.GiveUpAt)
 		}
 	}
@@ -144,13 +168,13 @@ func doubtWait(g *roster.Gateway) time.Duration {
 
 // price works out what a message costs through the gateway that it goes through
 // now.
-func (c *Course) price(m *store.Message, now time.Time) {
+func (c *Course) price(m *store.Message, content store.Content, now time.Time) {
 	m.PriceMicros, m.Currency = nil, ""
-	rate, ok := c.Roster.Book().Prices(m.GatewayID).List.Find(phone.Stored(m.ToNumber), m.Country, pace.Kind(m.Kind), now)
+	rate, ok := c.Roster.Book().Prices(m.GatewayID).List.Find(phone.Stored(content.ToNumber), content.Country, pace.Kind(content.Kind), now)
 	if !ok {
 		return
 	}
-	if cost, ok := rate.Cost(m.Segments); ok {
+	if cost, ok := rate.Cost(content.Segments); ok {
 		micros := cost.Micros()
 		m.PriceMicros, m.Currency = &micros, cost.Currency()
 	}
@@ -183,26 +207,26 @@ var ErrGone = errors.New("the message is not waiting any more")
 // Cancel withdraws a message that still waits to be sent. What a gateway may
 // have already cannot be called back: [ErrGone].
 func (c *Course) Cancel(ctx context.Context, id uuid.UUID, by string) error {
-	var evidence []store.Evidence
+	var changed []store.Message
 	err := c.Store.Transact(ctx, func(s *store.Store) error {
 		// While it is locked no keeper can claim it.
-		m, known, err := s.Hold(ctx, id)
+		m, err := s.Hold(ctx, id)
 		if err != nil {
 			return err
 		}
 		if m.State != delivery.Queued && m.State != delivery.Held {
 			return fmt.Errorf("message %s is %s: %w", id, m.State, ErrGone)
 		}
-		if known.MayHaveGone {
+		if m.Known().MayHaveGone {
 			return fmt.Errorf("message %s waits to go again, and may have gone already: %w", id, ErrGone)
 		}
 		e := Own(m, c.Now(), delivery.Cancelled, m.Attempts, "withdrawn with the key "+by)
 		e.Source = delivery.Operator
-		evidence = []store.Evidence{e}
-		return c.Record(ctx, s, evidence, nil)
+		changed, err = c.Record(ctx, s, []store.Evidence{e}, nil)
+		return err
 	})
 	if err == nil {
-		c.Announce(evidence)
+		c.Announce(changed)
 	}
 	return err
 }
@@ -216,7 +240,7 @@ func Own(m store.Message, now time.Time, claim delivery.State, attempt int, note
 // ByClock is evidence that a time is over.
 func ByClock(m store.Message, now time.Time, claim delivery.State, cause delivery.Cause, note string) store.Evidence {
 	return store.Evidence{ID: store.NewID(), MessageID: m.ID, At: now, Source: delivery.Clock, Claim: claim, Cause: cause,
-		Attempt: m.Attempts, Note: note, GatewayID: &m.GatewayID}
+		Attempt: m.Attempt, Note: note, GatewayID: &m.GatewayID}
 }
 
 // Said writes what a gateway said about one message into evidence.

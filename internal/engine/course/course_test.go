@@ -33,7 +33,7 @@ func house(t *testing.T, source string) (*Course, *roster.Gateway) {
 	gateways, s := rostertest.Roster(t)
 	askAfter, giveUp := 10*time.Second, time.Hour
 	g := rostertest.Gateway(t, gateways, source, roster.Setup{AskAfter: &askAfter, GiveUpAfter: &giveUp})
-	return &Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: func() time.Time { return noon }, Due: watch.NewKick(), Strays: watch.NewKick()}, g
+	return &Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: func() time.Time { return noon }, Due: watch.NewBells()}, g
 }
 
 func TestPlan(t *testing.T) {
@@ -47,24 +47,28 @@ func TestPlan(t *testing.T) {
 		validFor time.Duration
 		askAt    *time.Time
 		giveUpAt *time.Time
+		refused  bool
 	}{
-		"being sent":                            {asks, "bulk", delivery.Sending, "", time.Hour, nil, at(time.Hour)},
-		"taken, and can be asked about":         {asks, "bulk", delivery.Accepted, "g-1", time.Hour, at(10 * time.Second), at(time.Hour)},
-		"taken, and nobody can be asked":        {plain, "bulk", delivery.Accepted, "g-1", time.Hour, at(time.Hour), at(time.Hour)},
-		"taken without an id to ask by":         {asks, "bulk", delivery.Accepted, "", time.Hour, at(time.Hour), at(time.Hour)},
-		"in doubt, the reference is honoured":   {honours, "bulk", delivery.Doubtful, "", time.Hour, at(doubtPause), at(time.Hour)},
-		"in doubt, honoured, but of no use now": {honours, "bulk", delivery.Doubtful, "", -time.Second, at(doubtEnd), at(doubtEnd)},
-		"in doubt, a passcode":                  {plain, "otp", delivery.Doubtful, "", time.Minute, at(doubtPause), at(time.Hour)},
-		"in doubt, asked by our reference":      {asksOwn, "transactional", delivery.Doubtful, "", time.Hour, at(doubtAsk), at(time.Hour)},
-		"in doubt, and nothing can be done":     {plain, "transactional", delivery.Doubtful, "", time.Hour, at(doubtEnd), at(doubtEnd)},
-		"delivered":                             {asks, "bulk", delivery.Delivered, "g-1", time.Hour, nil, at(time.Hour)},
+		"being sent":                            {asks, "bulk", delivery.Sending, "", time.Hour, at(10 * time.Second), at(time.Hour), false},
+		"taken, and can be asked about":         {asks, "bulk", delivery.Accepted, "g-1", time.Hour, at(10 * time.Second), at(time.Hour), false},
+		"taken, and nobody can be asked":        {plain, "bulk", delivery.Accepted, "g-1", time.Hour, at(time.Hour), at(time.Hour), false},
+		"taken without an id to ask by":         {asks, "bulk", delivery.Accepted, "", time.Hour, at(time.Hour), at(time.Hour), false},
+		"in doubt, the reference is honoured":   {honours, "bulk", delivery.Doubtful, "", time.Hour, at(doubtPause), at(time.Hour), false},
+		"in doubt, honoured, but of no use now": {honours, "bulk", delivery.Doubtful, "", -time.Second, at(doubtEnd), at(doubtEnd), false},
+		"in doubt, a passcode":                  {plain, "otp", delivery.Doubtful, "", time.Minute, at(doubtPause), at(time.Hour), false},
+		"in doubt, asked by our reference":      {asksOwn, "transactional", delivery.Doubtful, "", time.Hour, at(doubtAsk), at(time.Hour), false},
+		"in doubt, and nothing can be done":     {plain, "transactional", delivery.Doubtful, "", time.Hour, at(doubtEnd), at(doubtEnd), false},
+		"in doubt, a code refused since":        {plain, "otp", delivery.Doubtful, "", time.Minute, at(doubtEnd), at(doubtEnd), true},
+		"delivered":                             {asks, "bulk", delivery.Delivered, "g-1", time.Hour, nil, at(time.Hour), false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			c, g := house(t, tt.dialect)
-			before := store.Message{GatewayID: g.ID, State: delivery.Queued}
-			m := store.Message{GatewayID: g.ID, State: tt.state, Kind: tt.kind, GatewayRef: tt.ref, Attempts: 1, ValidUntil: noon.Add(tt.validFor)}
-			c.plan(&before, &m, delivery.Outcome{}, noon, Step{})
+			var before, m store.Message
+			before.Standing = store.Standing{GatewayID: g.ID, State: delivery.Queued}
+			m.Standing = store.Standing{GatewayID: g.ID, State: tt.state, GatewayRef: tt.ref, Attempts: 1}
+			m.Kind, m.ValidUntil = tt.kind, noon.Add(tt.validFor)
+			c.plan(&before, &m, delivery.Outcome{Refused: tt.refused}, noon, Step{}, store.Content{})
 			if !same(m.AskAt, tt.askAt) || !same(m.GiveUpAt, tt.giveUpAt) {
 				t.Errorf("asked at %v, given up at %v; want %v and %v", m.AskAt, m.GiveUpAt, tt.askAt, tt.giveUpAt)
 			}
@@ -78,28 +82,29 @@ func TestPlanOfTriesAndQueries(t *testing.T) {
 	t.Parallel()
 	c, g := house(t, asks)
 	id := uuid.New()
-	sending := store.Message{ID: id, GatewayID: g.ID, State: delivery.Sending, Attempts: 3}
+	var sending store.Message
+	sending.ID, sending.GatewayID, sending.State, sending.Attempts = id, g.ID, delivery.Sending, 3
 	again := sending
 	again.State = delivery.Queued
-	c.plan(&sending, &again, delivery.Outcome{}, noon, Step{})
+	c.plan(&sending, &again, delivery.Outcome{}, noon, Step{}, store.Content{})
 	if wait := again.DueAt.Sub(noon); wait < 3*time.Second || wait > 4*time.Second {
 		t.Errorf("the fourth try waits %v, want 3 to 4 s", wait)
 	}
 	told := 42 * time.Second
-	c.plan(&sending, &again, delivery.Outcome{}, noon, Step{Wait: &told})
+	c.plan(&sending, &again, delivery.Outcome{}, noon, Step{Wait: &told}, store.Content{})
 	if wait := again.DueAt.Sub(noon); wait != 42*time.Second {
 		t.Errorf("told to wait 42 s, it waits %v", wait)
 	}
 	// What has not moved keeps its plan.
 	kept := again
-	c.plan(&again, &kept, delivery.Outcome{}, noon.Add(time.Hour), Step{})
+	c.plan(&again, &kept, delivery.Outcome{}, noon.Add(time.Hour), Step{}, store.Content{})
 	if !kept.DueAt.Equal(again.DueAt) {
 		t.Errorf("the plan moved to %v", kept.DueAt)
 	}
 	end := noon.Add(time.Hour)
 	var last time.Duration
 	for asks := range 12 {
-		at := AskAgain(&store.Message{Asks: asks, GiveUpAt: &end}, g, noon)
+		at := AskAgain(&store.Message{Plan: store.Plan{Asks: asks, GiveUpAt: &end}}, g, noon)
 		wait := at.Sub(noon)
 		if wait > time.Hour || wait < last*3/4 {
 			t.Errorf("query %d waits %v after %v", asks, wait, last)
@@ -117,9 +122,11 @@ func TestCancelRefusesWhatMayHaveGone(t *testing.T) {
 	c, g := house(t, honours)
 	at := time.Now().UTC().Truncate(time.Microsecond)
 	accept := func() store.Message {
-		m := store.Message{ID: store.NewID(), GatewayID: g.ID, ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "bulk", Text: "x", Encoding: "gsm7",
-			Units: 1, Segments: 1, State: delivery.Queued, DueAt: at, ValidUntil: at.Add(time.Hour), CreatedAt: at, ChangedAt: at}
-		if _, err := c.Store.Accept(t.Context(), []store.Acceptance{{Message: m, Evidence: Own(m, at, delivery.Queued, 0, "")}}); err != nil {
+		var m store.Message
+		m.Content = store.Content{ID: store.NewID(), ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "bulk", Lane: 2, Text: "x", Encoding: "gsm7",
+			Units: 1, Segments: 1, ValidUntil: at.Add(time.Hour), CreatedAt: at}
+		m.GatewayID, m.State, m.DueAt, m.ChangedAt = g.ID, delivery.Queued, at, at
+		if _, err := c.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 			t.Fatal(err)
 		}
 		return m
@@ -137,7 +144,7 @@ func TestCancelRefusesWhatMayHaveGone(t *testing.T) {
 	} {
 		m := accept()
 		for _, claim := range tt.claims {
-			if err := c.Record(t.Context(), c.Store, []store.Evidence{Own(m, at, claim, 1, "")}, nil); err != nil {
+			if _, err := c.Record(t.Context(), c.Store, []store.Evidence{Own(m, at, claim, 1, "")}, nil); err != nil {
 				t.Fatal(err)
 			}
 		}

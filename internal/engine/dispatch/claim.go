@@ -6,20 +6,33 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
 
-// leave is how much may go now.
-type leave struct{ requests, messages int }
+// leave is how much may go now: messages in all, and how many of them may be
+// others than passcodes.
+type leave struct {
+	requests, messages, others int
+	kept                       int // requests that are kept for passcodes
+}
+
+// secondShare is the share of a second that is left to passcodes: one in so many.
+const secondShare = 50
 
 // free is how much may go now, and if nothing how long until it is worth
 // looking again.
+//
+// Passcodes take what they need of what is open, of the second and of the
+// quota. The others go evenly spread, so that a place in the second comes free
+// every so often; and as long as passcodes go through the gateway, a request and a
+// fiftieth of the second and of the quota are left to them.
 func (k *keeper) free(g *roster.Gateway) (leave, time.Duration) {
 	now := time.Now()
 	if g.PausedAt != nil {
-		return leave{}, time.Second // whoever resumes it kicks
+		return leave{}, idleMost // whoever resumes it rings
 	}
 	k.mu.Lock()
 	if k.restCause == delivery.NoCredit { // topped up: it need not rest to the end
@@ -39,7 +52,15 @@ func (k *keeper) free(g *roster.Gateway) (leave, time.Duration) {
 		open, each = min(open, 1-busy), 1 // one goes ahead to see
 	}
 	if open <= 0 {
-		return leave{}, time.Second // one that comes back kicks
+		return leave{}, time.Second // one that comes back rings
+	}
+	codes := now.Sub(k.codes) < urgentKept
+	kept, room := 0, 0
+	if codes && g.PerSecond >= 10 {
+		room = (g.PerSecond + secondShare - 1) / secondShare
+	}
+	if codes && g.InFlight > 1 && !probing {
+		kept = 1
 	}
 	most := claimMost
 	if each > 1 {
@@ -50,23 +71,40 @@ func (k *keeper) free(g *roster.Gateway) (leave, time.Duration) {
 	if byRequest {
 		want = open
 	}
-	n := k.window.Free(now, want)
+	k.door.Lock()
+	second := k.window.Free(now, want+room+k.booths) - k.booths // what is left of it
 	if share < 1 {
-		n = min(n, max(1, int(share*float64(g.PerSecond)))-k.window.Used(now))
+		second = min(second, max(1, int(share*float64(g.PerSecond)))-k.window.Used(now)-k.booths)
+		room = min(room, max(second-1, 0))
 	}
+	n := min(second, want)
+	others := k.flow.Free(now, max(min(second-room, want), 0))
+	wait, even := k.window.Wait(now), k.flow.Wait(now)
+	k.door.Unlock()
 	if n <= 0 {
-		return leave{}, max(k.window.Wait(now), 20*time.Millisecond)
+		return leave{}, max(wait, 5*time.Millisecond)
 	}
 	if k.quota.limited() {
 		var wait time.Duration
-		if n, wait = k.quota.free(k.d.Course.Now(), n); n == 0 {
+		if n, wait = k.quota.free(k.d.Course.Now(), n, 0); n == 0 {
 			return leave{}, min(wait, time.Minute)
 		}
+		share := 0
+		if codes {
+			share = quotaShare
+		}
+		if others, _ = k.quota.free(k.d.Course.Now(), min(others, n), share); others == 0 {
+			even = time.Second
+		}
+	}
+	if open <= kept {
+		others = 0
+		even = time.Second
 	}
 	if byRequest {
-		return leave{n, min(n*each, most)}, 0
+		return leave{n, min(n*each, most), min(others*each, most), kept}, even
 	}
-	return leave{min(open, n), n}, 0
+	return leave{min(open, n), n, others, kept}, even
 }
 
 // claimed is what was taken to be sent.
@@ -78,14 +116,20 @@ type claimed struct {
 
 // counted is how much of the limit it uses up.
 func (c claimed) counted(g *roster.Gateway) int {
-	if g.Dialect.Limits.Counting == dialect.Requests {
-		return len(c.packs)
-	}
 	n := 0
 	for _, p := range c.packs {
-		n += len(p.messages)
+		n += counting(g, len(p.messages))
 	}
 	return n
+}
+
+// counting is how much of a gateway's limit a request with so many messages uses
+// up.
+func counting(g *roster.Gateway, messages int) int {
+	if g.Dialect.Limits.Counting == dialect.Requests {
+		return 1
+	}
+	return messages
 }
 
 // claim takes messages and records that they are about to go, in one
@@ -94,20 +138,21 @@ func (c claimed) counted(g *roster.Gateway) int {
 func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (claimed, error) {
 	var c claimed
 	var slot store.Slot
-	var goes []store.Message
+	var goes, changed []store.Message
+	codes := 0
 	limits := k.paces()
 	err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
-		c = claimed{}
+		c, codes = claimed{}, 0
 		held, err := s.HoldsLease(ctx, k.id, k.d.holder)
 		if err != nil || !held {
 			return err
 		}
 		now := k.d.Course.Now()
-		look := free.messages
-		if k.deferring {
-			look = max(look, claimMost) // the next ones may have to wait too
+		others := free.others
+		if k.deferring && others > 0 {
+			others = max(others, claimMost) // the next ones may have to wait too
 		}
-		found, err := s.Claim(ctx, k.id, now, look)
+		found, err := s.Claim(ctx, k.id, now, free.messages, others)
 		if err != nil || len(found) == 0 {
 			k.deferring = false
 			return err
@@ -117,12 +162,17 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (clai
 			return err
 		}
 		packer := newPacker(&g.Dialect.Submit, free.requests, free.messages)
+		others = free.others
 		for _, m := range found {
+			code := m.Lane == pace.OTP.Lane()
+			codes += one(code)
+			packer.kept = free.kept * (1 - one(code))
 			switch {
 			case !senders.allows(m):
 				senders.wait(k, m, now)
-			case packer.place(m):
+			case (code || others > 0) && packer.place(m):
 				senders.count(m)
+				others -= 1 - one(code)
 			}
 		}
 		c.packs, c.deferred = packer.packs, len(senders.later)
@@ -144,16 +194,25 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (clai
 		for i, m := range goes {
 			evidence[i] = course.Own(m, now, delivery.Sending, m.Attempts+1, "")
 		}
-		return k.d.Course.Record(ctx, s, evidence, nil)
+		changed, err = k.d.Course.Record(ctx, s, evidence, nil)
+		return err
 	})
 	if err != nil {
 		return claimed{}, err
 	}
+	if k.urgent = codes == free.messages; codes > 0 { // there may be more
+		k.codes = time.Now()
+	}
 	if slot.N > 0 {
 		k.quota.take(slot.Slot, slot.N)
 	}
-	if len(goes) > 0 {
-		k.d.Course.Hub.Changed(ids(goes)...)
-	}
+	k.d.Course.Announce(changed)
 	return c, nil
+}
+
+func one(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }

@@ -17,8 +17,8 @@ import (
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/engine/roster"
-	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
 )
 
@@ -31,10 +31,10 @@ type Dispatch struct {
 	Lease     time.Duration // how long a keeper that died holds up its gateway
 
 	holder  uuid.UUID
-	results *store.Gather[result, struct{}]
+	results *gather.Gather[result, struct{}]
 
 	mu       sync.Mutex
-	kicks    map[uuid.UUID]watch.Kick
+	kept     map[uuid.UUID]bool    // gateways with a keeper of ours
 	balances map[uuid.UUID]balance // that replies told, to be noted
 }
 
@@ -49,6 +49,7 @@ type result struct {
 	exchanges []store.Exchange
 	steps     course.Plan
 	moves     []move
+	last      bool // there is nothing simpler to be recorded in its place
 }
 
 // move is a message that is to go through another gateway of its route.
@@ -69,46 +70,59 @@ func (m move) evidence(now time.Time, attempt int) store.Evidence {
 // mayMove reports whether what is known of a message lets it go through another
 // gateway: what may have gone through one would go twice, which only a passcode
 // may.
-func mayMove(m store.Message, known delivery.Outcome) bool {
-	return !known.MayHaveGone || m.Kind == string(pace.OTP)
+func mayMove(m store.Message) bool {
+	return !m.Known().MayHaveGone || m.Kind == string(pace.OTP)
+}
+
+// resultLimits bound what is recorded as one set.
+var resultLimits = gather.Limits{Rows: 1000, Bytes: 8 << 20, Linger: 4 * time.Millisecond}
+
+// bulk is how large a result is.
+func bulk(r result) (rows, bytes int) {
+	rows = len(r.evidence)
+	for _, x := range r.exchanges {
+		bytes += len(x.RequestBody) + len(x.ReplyBody)
+	}
+	return rows, bytes + 200*rows
 }
 
 // Run keeps every gateway that no other instance keeps, until ctx ends; then
 // it waits for what is in flight and gives the gateways back.
 func (d *Dispatch) Run(ctx context.Context) {
 	d.holder = uuid.New()
-	d.results = store.NewGather(300, d.record)
-	d.kicks = map[uuid.UUID]watch.Kick{}
+	d.results = gather.New(resultLimits, bulk, d.record)
+	d.kept = map[uuid.UUID]bool{}
 	d.balances = map[uuid.UUID]balance{}
 
 	recording, stopRecording := context.WithCancel(context.Background())
 	var recorder, keepers sync.WaitGroup
 	recorder.Go(func() { d.results.Run(recording) })
 
-	tick := time.NewTicker(2 * time.Second) // for what other instances changed
-	defer tick.Stop()
+	reload := time.NewTicker(2 * time.Second) // for what other instances changed
+	defer reload.Stop()
+	look := time.NewTicker(500 * time.Millisecond) // for what other instances accepted, and what has become due
+	defer look.Stop()
 	for ctx.Err() == nil {
 		d.mu.Lock()
 		for _, g := range d.Course.Roster.All() {
-			if d.kicks[g.ID] == nil {
-				kick := watch.NewKick()
-				d.kicks[g.ID] = kick
-				k := newKeeper(d, g, kick)
+			if !d.kept[g.ID] {
+				d.kept[g.ID] = true
+				k := newKeeper(d, g)
 				keepers.Go(func() {
 					k.run(ctx)
 					d.mu.Lock()
 					defer d.mu.Unlock()
-					delete(d.kicks, g.ID)
+					delete(d.kept, g.ID)
 				})
-			} else {
-				d.kicks[g.ID].Now()
 			}
 		}
 		d.mu.Unlock()
 		select {
 		case <-ctx.Done():
-		case <-d.Course.Due:
-		case <-tick.C:
+		case <-d.Course.Due.Fresh:
+		case <-look.C:
+			d.ringDue(ctx)
+		case <-reload.C:
 			if err := d.Course.Roster.Reload(ctx); err != nil && ctx.Err() == nil {
 				d.Log.Error("reading gateways", "error", err)
 			}
@@ -118,6 +132,17 @@ func (d *Dispatch) Run(ctx context.Context) {
 	keepers.Wait()
 	stopRecording()
 	recorder.Wait()
+}
+
+// ringDue rings for the gateways that have something to send now.
+func (d *Dispatch) ringDue(ctx context.Context) {
+	due, err := d.Course.Store.Due(ctx, d.Course.Now())
+	if err != nil && ctx.Err() == nil {
+		d.Log.Error("looking for what is due", "error", err)
+	}
+	for _, one := range due {
+		d.Course.Due.Ring(one.Gateway, one.Lane == pace.OTP.Lane())
+	}
 }
 
 // noteBalances writes down what replies told of balances. Every reply may tell,
@@ -146,17 +171,18 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 		moves = append(moves, r.moves...)
 		maps.Copy(steps, r.steps)
 	}
+	var changed []store.Message
 	err := d.Course.Store.Transact(ctx, func(s *store.Store) error {
-		messages := make([]store.Message, len(moves))
-		for i, m := range moves {
-			messages[i] = m.message
+		var moving []uuid.UUID
+		for _, m := range moves {
+			moving = append(moving, m.message.ID)
 		}
-		known, err := s.Known(ctx, messages)
+		stands, err := s.Stand(ctx, moving)
 		if err != nil {
 			return err
 		}
-		for i, m := range moves {
-			if !mayMove(m.message, known[i]) {
+		for _, m := range moves {
+			if now, ok := stands[m.message.ID]; !ok || !mayMove(now) {
 				continue
 			}
 			evidence = append(evidence, m.evidence(d.Course.Now(), m.message.Attempts+1))
@@ -169,29 +195,66 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 		if err := s.StoreExchanges(ctx, exchanges); err != nil {
 			return err
 		}
-		return d.Course.Record(ctx, s, evidence, steps)
+		changed, err = d.Course.Record(ctx, s, evidence, steps)
+		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	d.Course.Announce(evidence)
+	d.Course.Announce(changed)
 	return make([]struct{}, len(set)), nil
 }
 
 // settle records a result, however long the database takes to come back: what
-// a gateway answered is not to be had a second time.
+// a gateway answered is not to be had a second time. What the database will not
+// have leaves its messages in doubt, which is what we then know of them.
 func (d *Dispatch) settle(r result) {
+	said := rate{every: 10 * time.Second}
 	for {
 		_, err := d.results.Do(context.Background(), r)
-		if err == nil {
+		switch {
+		case err == nil:
 			return
-		}
-		d.Log.Error("recording what a gateway answered", "message", r.evidence[0].MessageID, "error", err)
-		if store.Refused(err) {
-			return // the attempt is durable; without an outcome it becomes doubtful
+		case store.Refused(err):
+			d.Log.Error("what a gateway answered cannot be kept", "messages", len(r.evidence), "error", err)
+			if r.last {
+				return
+			}
+			r = r.inDoubt(d.Course.Now(), err)
+			continue
+		case said.may():
+			d.Log.Error("recording what a gateway answered", "messages", len(r.evidence), "error", err)
 		}
 		time.Sleep(500 * time.Millisecond)
 	}
+}
+
+// inDoubt is what remains of a result that cannot be kept.
+func (r result) inDoubt(now time.Time, why error) result {
+	out := result{steps: course.Plan{}, last: true}
+	seen := map[uuid.UUID]bool{}
+	for _, e := range r.evidence {
+		if e.GatewayID != nil && !seen[e.MessageID] {
+			seen[e.MessageID] = true
+			out.evidence = append(out.evidence, store.Evidence{ID: store.NewID(), MessageID: e.MessageID, At: now, Source: delivery.Own,
+				Claim: delivery.Doubtful, Attempt: e.Attempt, GatewayID: e.GatewayID, Note: store.Keepable("the answer cannot be kept: " + why.Error())})
+		}
+	}
+	return out
+}
+
+// rate lets something be said at most every so often.
+type rate struct {
+	every time.Duration
+	last  time.Time
+}
+
+func (r *rate) may() bool {
+	if now := time.Now(); now.Sub(r.last) >= r.every {
+		r.last = now
+		return true
+	}
+	return false
 }
 
 func ids(messages []store.Message) []uuid.UUID {

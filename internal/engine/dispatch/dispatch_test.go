@@ -35,7 +35,7 @@ func desk(t *testing.T) *Dispatch {
 	gateways, s := rostertest.Roster(t)
 	now := func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 	return &Dispatch{Log: discard, Courier: courier.New(now), balances: map[uuid.UUID]balance{},
-		Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewKick(), Strays: watch.NewKick()}}
+		Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewBells()}}
 }
 
 // lister takes an array of messages and answers as it is told.
@@ -52,7 +52,13 @@ submit:
 `
 
 func message(to, text string) store.Message {
-	return store.Message{ID: store.NewID(), ToNumber: to, Sender: "Lanternholm", Kind: "bulk", Text: text, ValidUntil: time.Now().Add(time.Hour)}
+	return store.Message{Content: store.Content{ID: store.NewID(), ToNumber: to, Sender: "Lanternholm", Kind: "bulk", Lane: 2, Text: text,
+		Encoding: "gsm7", Units: 1, Segments: 1, ValidUntil: time.Now().Add(time.Hour)}}
+}
+
+// goes submits a pack at once.
+func goes(t *testing.T, d *Dispatch, g *roster.Gateway, pack ...store.Message) (result, lesson) {
+	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() bool { return true })
 }
 
 // What comes of a request, for each of its messages by itself.
@@ -104,7 +110,7 @@ func TestSubmitKeepsEachItemsOutcome(t *testing.T) {
 			}))
 			defer server.Close()
 			g := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{Address: &server.URL})
-			r, l := d.submit(t.Context(), g, pack)
+			r, l := goes(t, d, g, pack...)
 			for i, m := range pack {
 				var got []string
 				for _, e := range r.evidence {
@@ -135,7 +141,7 @@ func TestRefusedAloneIsMeant(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(422) }))
 	defer server.Close()
 	g := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{Address: &server.URL})
-	r, _ := d.submit(t.Context(), g, []store.Message{message("+447700900100", "a")})
+	r, _ := goes(t, d, g, message("+447700900100", "a"))
 	if e := r.evidence[0]; e.Claim != delivery.Rejected || e.Cause != delivery.ContentRefused {
 		t.Errorf("%+v", e)
 	}
@@ -199,22 +205,22 @@ func TestPack(t *testing.T) {
 func TestQuota(t *testing.T) {
 	now := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
 	q := quota{perMinute: 5, perDay: 8}
-	if n, wait := q.free(now, 10); n != 5 || wait != 0 {
+	if n, wait := q.free(now, 10, 0); n != 5 || wait != 0 {
 		t.Errorf("at first %d are free, wait %v", n, wait)
 	}
 	q.take(now, 3)
 	q.take(now.Add(500*time.Millisecond), 2)
-	if n, wait := q.free(now.Add(30*time.Second), 10); n != 0 || wait != 31*time.Second {
+	if n, wait := q.free(now.Add(30*time.Second), 10, 0); n != 0 || wait != 31*time.Second {
 		t.Errorf("in the same minute %d are free after %v", n, wait)
 	}
-	if n, _ := q.free(now.Add(62*time.Second), 10); n != 3 {
+	if n, _ := q.free(now.Add(62*time.Second), 10, 0); n != 3 {
 		t.Errorf("a minute later %d are free, want the 3 that are left of the day", n)
 	}
 	q.take(now.Add(62*time.Second), 3)
-	if n, wait := q.free(now.Add(5*time.Minute), 10); n != 0 || wait < 23*time.Hour {
+	if n, wait := q.free(now.Add(5*time.Minute), 10, 0); n != 0 || wait < 23*time.Hour {
 		t.Errorf("the day is used up, and %d are free after %v", n, wait)
 	}
-	if n, _ := q.free(now.Add(24*time.Hour+2*time.Second), 10); n != 5 {
+	if n, _ := q.free(now.Add(24*time.Hour+2*time.Second), 10, 0); n != 5 {
 		t.Errorf("a day later %d are free", n)
 	}
 }
@@ -223,7 +229,7 @@ func alone(t *testing.T, perSecond, inFlight int) (*keeper, *roster.Gateway) {
 	t.Helper()
 	d := desk(t)
 	g := rostertest.Gateway(t, d.Course.Roster, strings.Replace(lister, "most: 10", "most: 1", 1), roster.Setup{PerSecond: &perSecond, InFlight: &inFlight})
-	return newKeeper(d, g, watch.NewKick()), g
+	return newKeeper(d, g), g
 }
 
 // A gateway that keeps failing rests, is probed with one message, and is used
@@ -325,20 +331,20 @@ func TestElsewhere(t *testing.T) {
 		"a passcode in doubt before":   {true, "otp", second},
 	} {
 		m := message("+447700900123", "x")
-		m.GatewayID, m.Route, m.Kind, m.State = first.ID, "all", tt.kind, delivery.Queued
+		m.GatewayID, m.Route, m.Kind, m.Lane, m.State = first.ID, "all", tt.kind, pace.Kind(tt.kind).Lane(), delivery.Queued
 		now := d.Course.Now()
 		m.DueAt, m.CreatedAt, m.ChangedAt = now, now, now
-		if _, err := d.Course.Store.Accept(t.Context(), []store.Acceptance{{Message: m, Evidence: course.Own(m, now, delivery.Queued, 0, "")}}); err != nil {
+		if _, err := d.Course.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 			t.Fatal(err)
 		}
 		if tt.doubted {
 			doubt := []store.Evidence{course.Own(m, now, delivery.Doubtful, 1, ""), course.Own(m, now, delivery.Queued, 1, "goes again")}
-			if err := d.Course.Record(t.Context(), d.Course.Store, doubt, nil); err != nil {
+			if _, err := d.Course.Record(t.Context(), d.Course.Store, doubt, nil); err != nil {
 				t.Fatal(err)
 			}
 			m.Attempts = 1
 		}
-		r, l := d.submit(t.Context(), first, []store.Message{m})
+		r, l := goes(t, d, first, m)
 		if l.cause != delivery.GatewayFault {
 			t.Errorf("%s: nobody answers, and it teaches %q", name, l.cause)
 		}

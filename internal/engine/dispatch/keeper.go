@@ -20,11 +20,17 @@ const (
 	// span is the window that a gateway's limit counts in. It is a little
 	// longer than a second, because requests do not all take equally long to
 	// arrive.
-	span = time.Second + 25*time.Millisecond
+	span = time.Second + 9*time.Millisecond
 	// claimMost is how many messages are claimed at once, and packMost how many
 	// where a request carries several.
 	claimMost = 200
 	packMost  = 2000
+	// claimEvery is how long claims collect, unless a passcode is due.
+	claimEvery = 5 * time.Millisecond
+	// idleMost is how long a keeper waits that has nothing to do. It is rung for.
+	idleMost = 15 * time.Second
+	// urgentKept is how long room is kept for passcodes after the last one.
+	urgentKept = time.Hour
 	// faultsBeforeRest is how many failures in a row make a gateway rest.
 	faultsBeforeRest = 5
 )
@@ -44,12 +50,14 @@ const longRest = 10 * time.Second
 type keeper struct {
 	d    *Dispatch
 	id   uuid.UUID
-	kick watch.Kick
+	bell *watch.Bell
 
 	// Only the keeping loop uses these.
 	version int // of the gateway that window and quota are made for
-	window  *pace.Window
 	quota   quota
+	claimed time.Time // the last time
+	urgent  bool      // a passcode may be due
+	codes   time.Time // when one was claimed last
 	// booked is until when the messages of a sender with a pace of its own have
 	// a place, by lane; deferring is whether some had to wait the last time.
 	booked    map[booking]time.Time
@@ -57,6 +65,11 @@ type keeper struct {
 	rerouted  time.Time
 
 	busy atomic.Int32 // requests in flight
+
+	door   sync.Mutex
+	window *pace.Window
+	flow   *pace.Flow
+	booths int // places in the window that are promised to what has not left yet
 	// until is when the lease ends by our own clock, in nanoseconds since
 	// began: after it nothing may be sent.
 	until atomic.Int64
@@ -72,8 +85,8 @@ type keeper struct {
 	brokeAt   time.Time // when it last said that there is no credit
 }
 
-func newKeeper(d *Dispatch, g *roster.Gateway, kick watch.Kick) *keeper {
-	k := &keeper{d: d, id: g.ID, kick: kick, window: pace.NewWindow(0, span), began: time.Now(), booked: map[booking]time.Time{}}
+func newKeeper(d *Dispatch, g *roster.Gateway) *keeper {
+	k := &keeper{d: d, id: g.ID, bell: d.Course.Due.Of(g.ID), window: pace.NewWindow(0, span), began: time.Now(), booked: map[booking]time.Time{}}
 	k.adapt(g)
 	return k
 }
@@ -85,12 +98,18 @@ func (k *keeper) adapt(g *roster.Gateway) {
 		return
 	}
 	k.version = g.Version
+	k.door.Lock()
 	k.window.Limit(g.PerSecond)
+	k.flow = pace.NewFlow(g.PerSecond, together(g), span)
+	k.door.Unlock()
 	k.quota.perMinute, k.quota.perDay = g.PerMinute, g.PerDay
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.faults, k.restUntil = 0, time.Time{}
 }
+
+// together is how much of the limit one request may use up.
+func together(g *roster.Gateway) int { return counting(g, g.Dialect.Submit.Most) }
 
 // run takes the lease whenever it is to be had and keeps the gateway while it
 // lasts.
@@ -205,32 +224,48 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 		}
 		k.adapt(g)
 		free, wait := k.free(g)
-		if free.requests == 0 {
-			k.reroute(work, g)
-			k.await(work, wait)
+		if free.requests == 0 || free.others == 0 && !k.urgent {
+			if free.requests == 0 {
+				k.reroute(work, g)
+			}
+			k.await(work, wait, false)
 			continue
 		}
+		if early := claimEvery - time.Since(k.claimed); early > 0 && !k.urgent {
+			k.await(work, early, true)
+			continue
+		}
+		// What takes time comes before the place in time is taken.
+		pass := k.d.passport(work, g)
+		if pass.err != nil {
+			free = leave{requests: 1, messages: 1, others: 1}
+		}
 		claim, err := k.claim(work, g, free)
+		k.claimed = time.Now()
 		if err != nil {
 			if work.Err() == nil {
 				log.Error("claiming messages", "error", err)
 			}
-			k.await(work, 500*time.Millisecond)
+			k.await(work, 500*time.Millisecond, true)
 			continue
 		}
 		if len(claim.packs) == 0 {
 			if claim.deferred == 0 { // else others may stand behind those that wait for their sender
-				k.await(work, k.idle(work))
+				k.await(work, k.idle(work), false)
 			}
 			continue
 		}
-		k.window.Take(time.Now(), claim.counted(g))
-		for _, p := range claim.packs {
+		k.promise(claim.counted(g))
+		for i, p := range claim.packs {
+			own := pass
+			if i > 0 {
+				own.fetched = nil // it is told once
+			}
 			k.busy.Add(1)
 			inFlight.Go(func() {
-				k.send(g, p.messages)
+				k.send(g, p.messages, own)
 				k.busy.Add(-1)
-				k.kick.Now()
+				k.bell.Some.Now()
 			})
 		}
 		if len(claim.noted) > 0 {
@@ -243,25 +278,74 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 	}
 }
 
-// idle is how long there is nothing to do, at most half a second: other
-// instances accept messages too.
+// idle is how long there is nothing to do, unless somebody rings.
 func (k *keeper) idle(ctx context.Context) time.Duration {
-	const most = 500 * time.Millisecond
 	due, any, err := k.d.Course.Store.NextDue(ctx, k.id)
-	if err != nil || !any {
-		return most
+	switch {
+	case err != nil:
+		return 500 * time.Millisecond
+	case !any:
+		return idleMost
 	}
-	return min(max(due.Sub(k.d.Course.Now()), time.Millisecond), most)
+	return min(max(due.Sub(k.d.Course.Now()), time.Millisecond), idleMost)
 }
 
-func (k *keeper) await(ctx context.Context, d time.Duration) {
+// await waits until somebody rings. A ring is not lost by what collects: then
+// only what is urgent ends the wait.
+func (k *keeper) await(ctx context.Context, d time.Duration, collecting bool) {
 	t := time.NewTimer(d)
 	defer t.Stop()
+	some := k.bell.Some
+	if collecting {
+		some = nil
+	}
 	select {
 	case <-ctx.Done():
-	case <-k.kick:
+	case <-some:
+	case <-k.bell.Urgent:
+		k.urgent = true
 	case <-t.C:
 	}
+}
+
+// promise keeps places in the window for what is about to leave.
+func (k *keeper) promise(n int) {
+	k.door.Lock()
+	defer k.door.Unlock()
+	k.booths += n
+	k.flow.Take(time.Now(), n)
+}
+
+// leave lets a request out that uses up n of the limit: once the window has
+// room for it and as long as the lease holds, and not a moment earlier or
+// later. It reports whether it may go; its promise is kept either way.
+func (k *keeper) leave(n int) bool {
+	for {
+		k.door.Lock()
+		now := time.Now()
+		wait := time.Duration(0)
+		if k.window.Free(now, n) < n {
+			wait = max(k.window.Wait(now), time.Millisecond)
+		}
+		if wait == 0 || !k.holds() {
+			defer k.door.Unlock()
+			k.booths -= n
+			if !k.holds() {
+				return false
+			}
+			k.window.Take(now, n)
+			return true
+		}
+		k.door.Unlock()
+		time.Sleep(wait)
+	}
+}
+
+// forgo gives back the places of what will not leave.
+func (k *keeper) forgo(n int) {
+	k.door.Lock()
+	defer k.door.Unlock()
+	k.booths -= n
 }
 
 // adopt makes doubtful what was being sent when the last keeper ended: nobody
@@ -277,27 +361,26 @@ func (k *keeper) adopt(ctx context.Context) error {
 		for i, m := range orphans {
 			evidence[i] = course.Own(m, now, delivery.Doubtful, m.Attempts, "stopped before an answer was recorded")
 		}
-		if err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error { return k.d.Course.Record(ctx, s, evidence, nil) }); err != nil {
+		changed, err := k.d.Course.Record(ctx, k.d.Course.Store, evidence, nil)
+		if err != nil {
 			return err
 		}
-		k.d.Course.Announce(evidence)
+		k.d.Course.Announce(changed)
 	}
 }
 
 // send submits a pack and records what came of it. It is not stopped half way:
 // a submission that has begun is worth waiting for.
-func (k *keeper) send(g *roster.Gateway, messages []store.Message) {
-	if !k.holds() {
-		now := k.d.Course.Now()
-		r := result{steps: course.Plan{}}
-		for _, m := range messages {
-			r.evidence = append(r.evidence, course.Own(m, now, delivery.Queued, m.Attempts+1, "not sent: the gateway went to another keeper"))
-			r.steps[m.ID] = course.Step{Wait: new(time.Duration)}
-		}
-		k.d.settle(r)
-		return
+func (k *keeper) send(g *roster.Gateway, messages []store.Message, pass passport) {
+	n := counting(g, len(messages))
+	left := false
+	r, lesson := k.d.submit(context.Background(), g, messages, pass, func() bool {
+		left = true
+		return k.leave(n)
+	})
+	if !left {
+		k.forgo(n)
 	}
-	r, lesson := k.d.submit(context.Background(), g, messages)
 	health, changed := k.learn(lesson)
 	k.d.settle(r)
 	if changed {

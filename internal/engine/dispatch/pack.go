@@ -20,6 +20,7 @@ const shrink = 8
 type packer struct {
 	call     *dialect.Call
 	requests int // that may still be made
+	kept     int // of them, for others than what is being placed
 	room     int // for messages
 	packs    []pack
 	open     map[string]int // the pack that takes more of a kind
@@ -56,7 +57,7 @@ func (p *packer) place(m store.Message) bool {
 			return true
 		}
 	}
-	if p.requests == 0 {
+	if p.requests <= p.kept {
 		return false
 	}
 	p.requests--

@@ -30,9 +30,12 @@ func (q *quota) width() time.Duration {
 	return minute
 }
 
+// quotaShare is the share of a quota that is left to passcodes: one in so many.
+const quotaShare = 50
+
 // free is how many may go at now, at most want, and if none how long until one
-// may.
-func (q *quota) free(now time.Time, want int) (int, time.Duration) {
+// may. One in share is left to others; 0 leaves none.
+func (q *quota) free(now time.Time, want, share int) (int, time.Duration) {
 	wait := time.Duration(0)
 	for _, limit := range []struct {
 		n    int
@@ -40,6 +43,9 @@ func (q *quota) free(now time.Time, want int) (int, time.Duration) {
 	}{{q.perMinute, minute}, {q.perDay, day}} {
 		if limit.n == 0 {
 			continue
+		}
+		if share > 0 {
+			limit.n -= (limit.n + share - 1) / share
 		}
 		used := 0
 		var first time.Time

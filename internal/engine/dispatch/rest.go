@@ -101,34 +101,36 @@ func (k *keeper) reroute(ctx context.Context, g *roster.Gateway) {
 		return
 	}
 	k.rerouted = time.Now()
-	for {
-		var evidence []store.Evidence
-		full := false
+	var place store.Place
+	for more := true; more && ctx.Err() == nil; {
+		var changed []store.Message
 		err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
-			evidence = nil
-			waiting, known, err := s.Waiting(ctx, k.id, claimMost)
-			if err != nil {
+			var evidence []store.Evidence
+			var waiting []store.Message
+			var err error
+			if waiting, place, more, err = s.Waiting(ctx, k.id, place, claimMost); err != nil {
 				return err
 			}
-			full = len(waiting) == claimMost
 			steps := course.Plan{}
-			for i, m := range waiting {
-				if other, _ := k.d.Course.Elsewhere(&m, now); other != nil && mayMove(m, known[i]) {
-					evidence = append(evidence, move{message: m, to: other, why: why}.evidence(now, m.Attempts))
+			for i := range waiting {
+				m := &waiting[i]
+				if m.Route == "" || !mayMove(*m) {
+					continue
+				}
+				if other, _ := k.d.Course.Elsewhere(m, now); other != nil {
+					evidence = append(evidence, move{message: *m, to: other, why: why}.evidence(now, m.Attempts))
 					steps[m.ID] = course.Step{Gateway: other.ID}
 				}
 			}
-			return k.d.Course.Record(ctx, s, evidence, steps)
+			changed, err = k.d.Course.Record(ctx, s, evidence, steps)
+			return err
 		})
-		if err != nil && ctx.Err() == nil {
-			k.d.Log.Error("sending messages through other gateways", "gateway", g.Name, "error", err)
-		}
-		if err != nil || len(evidence) == 0 {
+		if err != nil {
+			if ctx.Err() == nil {
+				k.d.Log.Error("sending messages through other gateways", "gateway", g.Name, "error", err)
+			}
 			return
 		}
-		k.d.Course.Announce(evidence)
-		if !full {
-			return
-		}
+		k.d.Course.Announce(changed)
 	}
 }

@@ -32,29 +32,47 @@ type submission struct {
 	result
 }
 
-// submit makes one request with a pack of messages. It returns what came of it
-// and what it teaches about the gateway.
-func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.Message) (result, lesson) {
-	s := &submission{d: d, g: g, pack: pack, result: result{steps: course.Plan{}}}
-	means, fetched, err := d.Courier.Means(ctx, g)
-	s.now = d.Course.Now()
-	if fetched != nil {
-		s.exchanges = append(s.exchanges, *fetched)
+// passport is what a request needs that may have to be fetched first.
+type passport struct {
+	means   dialect.Means
+	fetched *store.Exchange
+	err     error
+}
+
+func (d *Dispatch) passport(ctx context.Context, g *roster.Gateway) (p passport) {
+	p.means, p.fetched, p.err = d.Courier.Means(ctx, g)
+	return p
+}
+
+// submit makes one request with a pack of messages. leave is asked when it is
+// ready to go, and waits for its place in time; if it says no, nothing is sent.
+// It returns what came of it and what it teaches about the gateway.
+func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.Message, pass passport, leave func() bool) (result, lesson) {
+	s := &submission{d: d, g: g, pack: pack, now: d.Course.Now(), result: result{steps: course.Plan{}}}
+	if pass.fetched != nil {
+		s.exchanges = append(s.exchanges, *pass.fetched)
 	}
-	if err != nil {
+	if pass.err != nil {
 		var why *courier.NoToken
-		errors.As(err, &why)
-		l := lesson{cause: why.Cause, note: err.Error()}
+		errors.As(pass.err, &why)
+		l := lesson{cause: why.Cause, note: pass.err.Error()}
 		if why.RetryAfter > 0 {
 			l.wait = &why.RetryAfter
 		}
 		for _, m := range s.pack {
-			s.notTaken(m, delivery.Own, why.Cause, "not sent: "+err.Error(), l.wait, fetched)
+			s.notTaken(m, delivery.Own, why.Cause, "not sent: "+pass.err.Error(), l.wait, pass.fetched)
 		}
 		return s.result, l
 	}
-	request, lesson, ok := s.build(means)
+	request, lesson, ok := s.build(pass.means)
 	if !ok {
+		return s.result, lesson
+	}
+	if !leave() {
+		for _, m := range s.pack {
+			s.add(s.own(m, delivery.Queued, "not sent: the gateway went to another keeper"), nil)
+			s.steps[m.ID] = course.Step{Wait: new(time.Duration)}
+		}
 		return s.result, lesson
 	}
 	reply, fate, exchange := d.Courier.Carry(ctx, g, "submit", request)
@@ -73,9 +91,9 @@ func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.M
 		lesson.cause, lesson.note = delivery.GatewayFault, exchange.Error
 	default:
 		lesson = s.understand(g.Dialect.ReadSubmit(reply, s.now), &exchange)
-		if token := means.Secrets["token"]; lesson.cause == delivery.CredentialsRefused && token != "" {
+		if token := pass.means.Secrets["token"]; lesson.cause == delivery.CredentialsRefused && token != "" {
 			d.Courier.DropToken(g, token)
-			if fetched == nil { // it may have ended early: that is no fault yet, and nothing to go elsewhere for
+			if pass.fetched == nil { // it may have ended early: that is no fault yet, and nothing to go elsewhere for
 				lesson.cause, lesson.note, s.moves = "", "", nil
 				for id := range s.steps {
 					s.steps[id] = course.Step{Wait: new(time.Duration)}

@@ -9,12 +9,15 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/store"
 )
 
@@ -30,16 +33,24 @@ const (
 	validMost = 7 * 24 * 3600 // seconds
 )
 
+// acceptLimits bound what is committed as one set.
+var acceptLimits = gather.Limits{Rows: 500, Bytes: 4 << 20, Linger: 2 * time.Millisecond}
+
+// bulk is how large an acceptance is.
+func bulk(a store.Acceptance) (rows, bytes int) {
+	return 1, len(a.Message.Text) + len(a.Message.Given) + len(a.Begun) + 64*len(a.Message.Fields)
+}
+
 // Intake accepts messages.
 type Intake struct {
 	Course *course.Course
 	Policy Policy
-	accept *store.Gather[store.Acceptance, *store.Idempotency]
+	accept *gather.Gather[store.Acceptance, *store.Idempotency]
 }
 
 // New makes it ready to accept once it runs.
 func New(c *course.Course, policy Policy) *Intake {
-	return &Intake{Course: c, Policy: policy, accept: store.NewGather(300, c.Store.Accept)}
+	return &Intake{Course: c, Policy: policy, accept: gather.New(acceptLimits, bulk, c.Store.Accept)}
 }
 
 // Run commits what is brought until ctx ends.
@@ -71,9 +82,7 @@ func (in *Intake) Accept(ctx context.Context, key store.Key, d Draft, token stri
 	}
 	m = in.message(p, d)
 	m.KeyID = key.ID
-	evidence := course.Own(m, m.CreatedAt, delivery.Queued, 0, begun(p))
-	evidence.Parts = m.Segments
-	a := store.Acceptance{Message: m, Evidence: evidence}
+	a := store.Acceptance{Message: m, Begun: begun(p)}
 	if token != "" {
 		a.Token = &store.Idempotency{KeyID: key.ID, Token: token, Fingerprint: d.fingerprint(), MessageID: m.ID, CreatedAt: m.CreatedAt}
 	}
@@ -86,7 +95,7 @@ func (in *Intake) Accept(ctx context.Context, key store.Key, d Draft, token stri
 		return m, nil, again, err
 	}
 	in.Course.Hub.Changed(m.ID)
-	in.Course.Due.Now()
+	in.Course.Due.Ring(m.GatewayID, p.Kind == pace.OTP)
 	return m, p.Warnings, false, nil
 }
 
@@ -103,13 +112,15 @@ func (in *Intake) repeat(ctx context.Context, d Draft, prior store.Idempotency) 
 // message is what a plan comes to.
 func (in *Intake) message(p Plan, d Draft) store.Message {
 	now := in.Course.Now()
-	m := store.Message{
-		ID: p.ID, GatewayID: p.Gateway.ID, ToNumber: p.Number.Number.String(), Country: p.Country, Sender: p.Sender.ID.String(),
-		Kind: string(p.Kind), Lane: p.Kind.Lane(), Text: p.Text, Given: p.Given, Encoding: string(p.Weight.Encoding), Units: p.Weight.Units,
-		Segments: p.Weight.Segments, Reference: d.Reference, Template: p.Template, Registration: p.Registration, Currency: p.Price.Currency(),
-		Fields: d.Fields, Flash: d.Flash, Route: p.Route,
-		State: delivery.Queued, DueAt: now, ValidUntil: now.Add(p.ValidFor), CreatedAt: now, ChangedAt: now,
+	var m store.Message
+	m.Content = store.Content{
+		ID: p.ID, ToNumber: p.Number.Number.String(), Country: p.Country, Sender: p.Sender.ID.String(),
+		Kind: string(p.Kind), Lane: p.Kind.Lane(), Text: p.Text, Given: p.Given,
+		Encoding: string(p.Weight.Encoding), Units: p.Weight.Units, Segments: p.Weight.Segments,
+		Reference: d.Reference, Template: p.Template, Registration: p.Registration,
+		Fields: d.Fields, Flash: d.Flash, Route: p.Route, ValidUntil: now.Add(p.ValidFor), CreatedAt: now,
 	}
+	m.GatewayID, m.State, m.ChangedAt, m.DueAt, m.Currency = p.Gateway.ID, delivery.Queued, now, now, p.Price.Currency()
 	if p.Priced {
 		micros := p.Price.Micros()
 		m.PriceMicros = &micros

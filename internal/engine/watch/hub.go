@@ -91,3 +91,49 @@ func NewKick() Kick { return make(Kick, 1) }
 
 // Now wakes the loop, or lets it run once more if it is awake.
 func (k Kick) Now() { nudge(k) }
+
+// Bells wake the keepers of gateways, each by itself. The zero value is not
+// ready; use [NewBells].
+type Bells struct {
+	// Fresh is kicked when there may be gateways without a keeper.
+	Fresh Kick
+
+	mu    sync.Mutex
+	bells map[uuid.UUID]*Bell
+}
+
+// Bell wakes one keeper: Some when there may be something to do, and Urgent as
+// well when it should not wait for more to come.
+type Bell struct{ Some, Urgent Kick }
+
+// NewBells makes bells.
+func NewBells() *Bells { return &Bells{Fresh: NewKick(), bells: map[uuid.UUID]*Bell{}} }
+
+// Of is the bell of a gateway.
+func (b *Bells) Of(gateway uuid.UUID) *Bell {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.bells[gateway] == nil {
+		b.bells[gateway] = &Bell{NewKick(), NewKick()}
+	}
+	return b.bells[gateway]
+}
+
+// Ring rings for a gateway.
+func (b *Bells) Ring(gateway uuid.UUID, urgent bool) {
+	bell := b.Of(gateway)
+	bell.Some.Now()
+	if urgent {
+		bell.Urgent.Now()
+	}
+}
+
+// RingAll rings for every gateway: what concerns them may have changed.
+func (b *Bells) RingAll() {
+	b.Fresh.Now()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, bell := range b.bells {
+		bell.Some.Now()
+	}
+}

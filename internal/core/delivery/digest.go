@@ -1,0 +1,384 @@
+package delivery
+
+import (
+	"cmp"
+	"encoding/binary"
+	"errors"
+	"hash/fnv"
+	"math/bits"
+	"slices"
+	"time"
+)
+
+// Digest is what is known of a message in the shortest form from which its
+// [Outcome] follows. It is a join: evidence may be added in any order and any
+// number of times, in one piece or many, and digests made apart may be joined,
+// with one and the same result. So a digest and one new fact tell as much as
+// all facts together, and nothing has to be read back.
+//
+// The zero value knows nothing. A digest grows with the number of submissions
+// and segments, by about a dozen bytes each, and not with the number of facts.
+type Digest struct {
+	parts       int // how many segments there are, as far as anybody said
+	submissions []submitted
+	known       []uint64 // fingerprints of facts, sorted; at most knownMost
+}
+
+// submitted is what is known of one submission.
+type submitted struct {
+	attempt int
+	doubted bool // doubt was claimed
+	ref     refClaim
+	claims  []partClaim // by part; part 0 is the whole message
+}
+
+// claim is what decides between claims; the rest of their evidence does not.
+type claim struct {
+	state  State
+	source Source
+	cause  Cause
+	at     int64 // the gateway's time in microseconds, 0 if it gave none
+}
+
+// partClaim is the strongest claim about a part, and every ending claimed.
+type partClaim struct {
+	part   int
+	best   claim
+	finals stateSet
+}
+
+// refClaim is who gave the gateway's id of a submission, and when.
+type refClaim struct {
+	ref    string
+	source Source
+	at     int64
+}
+
+const (
+	// PartsMost is the largest number of segments of a message (TS 23.040
+	// §9.2.3.24.1 counts them in an octet), and AttemptsMost that of
+	// submissions.
+	PartsMost    = 255
+	AttemptsMost = 1<<15 - 1
+	// knownMost bounds the facts that are remembered one by one.
+	knownMost = 48
+)
+
+// Add joins one fact. Counts out of range are taken for not said.
+func (d *Digest) Add(e Evidence) {
+	d.parts = max(d.parts, within(e.Parts, PartsMost))
+	s := d.of(within(e.Attempt, AttemptsMost))
+	at := micros(e.GatewayAt)
+	if e.GatewayRef != "" {
+		s.ref = s.ref.join(refClaim{e.GatewayRef, e.Source, at})
+	}
+	s.doubted = s.doubted || e.Claim == Doubtful
+	if e.Claim != "" {
+		s.join(partClaim{within(e.Part, PartsMost), claim{e.Claim, e.Source, e.Cause, at}, endings(e.Claim)})
+	}
+}
+
+// Join joins all that another digest knows.
+func (d *Digest) Join(o Digest) {
+	d.parts = max(d.parts, o.parts)
+	for _, theirs := range o.submissions {
+		s := d.of(theirs.attempt)
+		s.ref = s.ref.join(theirs.ref)
+		s.doubted = s.doubted || theirs.doubted
+		for _, c := range theirs.claims {
+			s.join(c)
+		}
+	}
+	for _, f := range o.known {
+		d.remember(f)
+	}
+}
+
+// Note adds a fact, and reports whether it is news: false if the very same was
+// said before. Of a message about which very much has been said, what changes
+// nothing is no news either.
+func (d *Digest) Note(e Evidence) (news bool) {
+	f := fingerprint(e)
+	if _, known := slices.BinarySearch(d.known, f); known {
+		return false
+	}
+	if len(d.known) >= knownMost {
+		before := d.Clone()
+		d.Add(e)
+		return !d.Equal(before)
+	}
+	d.Add(e)
+	d.remember(f)
+	return true
+}
+
+func (d *Digest) remember(f uint64) {
+	if at, known := slices.BinarySearch(d.known, f); !known && len(d.known) < knownMost {
+		d.known = slices.Insert(d.known, at, f)
+	}
+}
+
+// Ref is the gateway's id of a submission, empty if nobody told it.
+func (d *Digest) Ref(attempt int) string {
+	if i, ok := slices.BinarySearchFunc(d.submissions, attempt, submitted.compareAttempt); ok {
+		return d.submissions[i].ref.ref
+	}
+	return ""
+}
+
+// Clone is a copy that may be changed by itself.
+func (d *Digest) Clone() Digest {
+	c := Digest{parts: d.parts, submissions: slices.Clone(d.submissions), known: slices.Clone(d.known)}
+	for i := range c.submissions {
+		c.submissions[i].claims = slices.Clone(c.submissions[i].claims)
+	}
+	return c
+}
+
+// Equal reports whether both say the same of a message.
+func (d *Digest) Equal(o Digest) bool {
+	return d.parts == o.parts && slices.EqualFunc(d.submissions, o.submissions, func(a, b submitted) bool {
+		return a.attempt == b.attempt && a.doubted == b.doubted && a.ref == b.ref && slices.Equal(a.claims, b.claims)
+	})
+}
+
+// of is what is known of a submission, to be added to.
+func (d *Digest) of(attempt int) *submitted {
+	i, ok := slices.BinarySearchFunc(d.submissions, attempt, submitted.compareAttempt)
+	if !ok {
+		d.submissions = slices.Insert(d.submissions, i, submitted{attempt: attempt})
+	}
+	return &d.submissions[i]
+}
+
+func (s submitted) compareAttempt(n int) int { return cmp.Compare(s.attempt, n) }
+
+func (s *submitted) join(c partClaim) {
+	i, ok := slices.BinarySearchFunc(s.claims, c.part, func(p partClaim, n int) int { return cmp.Compare(p.part, n) })
+	if !ok {
+		s.claims = slices.Insert(s.claims, i, c)
+		return
+	}
+	mine := &s.claims[i]
+	mine.finals |= c.finals
+	if c.best.compare(mine.best) > 0 {
+		mine.best = c.best
+	}
+}
+
+// compare orders claims about the same submission and part: by rank, then
+// source, the gateway's own time, the fixed order of states, and at last the
+// cause, so that no tie is left to the order of arrival.
+func (c claim) compare(o claim) int {
+	return cmp.Or(
+		cmp.Compare(c.state.rank(), o.state.rank()),
+		cmp.Compare(c.source.weight(), o.source.weight()),
+		cmp.Compare(c.at, o.at),
+		cmp.Compare(c.state.order(), o.state.order()),
+		cmp.Compare(c.cause, o.cause),
+	)
+}
+
+// join prefers the id that the gateway gave first: from the reply, then the
+// query, the receipt, the statement; then the latest, then by the text itself.
+func (r refClaim) join(o refClaim) refClaim {
+	switch {
+	case o.ref == "":
+		return r
+	case r.ref == "":
+		return o
+	}
+	if cmp.Or(cmp.Compare(r.source.names(), o.source.names()), cmp.Compare(r.at, o.at), cmp.Compare(o.ref, r.ref)) < 0 {
+		return o
+	}
+	return r
+}
+
+func within(n, most int) int {
+	if n < 0 || n > most {
+		return 0
+	}
+	return n
+}
+
+func micros(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMicro()
+}
+
+// stateSet is a set of states, a bit for each in the order of [States].
+type stateSet uint16
+
+// endings is the set of a claim's ending; empty if it ends nothing.
+func endings(s State) stateSet {
+	if !s.settles() {
+		return 0
+	}
+	return 1 << s.order()
+}
+
+func (s stateSet) several() bool { return bits.OnesCount16(uint16(s)) > 1 }
+
+func (s stateSet) states() []State {
+	var all []State
+	for i, state := range States {
+		if s&(1<<i) != 0 {
+			all = append(all, state)
+		}
+	}
+	return all
+}
+
+// fingerprint tells facts apart. What was said twice in the same words has the
+// same one.
+func fingerprint(e Evidence) uint64 {
+	h := fnv.New64a()
+	var n [8]byte
+	for _, word := range []string{string(e.Source), string(e.Claim), string(e.Cause), e.GatewayRef, e.Code, e.Note} {
+		binary.LittleEndian.PutUint64(n[:], uint64(len(word)))
+		h.Write(n[:])
+		h.Write([]byte(word))
+	}
+	for _, number := range []int64{int64(e.Attempt), int64(e.Part), int64(e.Parts), micros(e.GatewayAt)} {
+		binary.LittleEndian.PutUint64(n[:], uint64(number))
+		h.Write(n[:])
+	}
+	return h.Sum64()
+}
+
+// How a digest is kept: numbers as in encoding/binary, words by their place in
+// lists that only grow.
+const digestForm = 1
+
+var (
+	keptSources = []Source{"", Own, Reply, Receipt, Query, Statement, Operator, Clock}
+	keptStates  = []State{"", Held, Queued, Sending, Doubtful, Accepted, Enroute, Delivered, Undeliverable, Expired, Rejected, Cancelled, Unknown}
+	keptCauses  = []Cause{"", InvalidNumber, Absent, Barred, SenderRefused, ContentRefused, OptedOut, NoCredit, Limited,
+		CredentialsRefused, GatewayFault, TooLate, Unfit, Unspecified}
+)
+
+// ErrDigest is returned for bytes that are no digest, or one of a later
+// version: what is known has to be worked out from the evidence.
+var ErrDigest = errors.New("not a digest that can be read")
+
+// AppendBinary writes the digest as it is kept.
+func (d *Digest) AppendBinary(b []byte) ([]byte, error) {
+	b = append(b, digestForm)
+	b = binary.AppendUvarint(b, uint64(d.parts))
+	b = binary.AppendUvarint(b, uint64(len(d.submissions)))
+	for _, s := range d.submissions {
+		flags := uint64(s.attempt) << 1
+		if s.doubted {
+			flags |= 1
+		}
+		b = binary.AppendUvarint(b, flags)
+		b = binary.AppendUvarint(b, uint64(len(s.ref.ref)))
+		if s.ref.ref != "" {
+			b = append(b, s.ref.ref...)
+			b = append(b, place(keptSources, s.ref.source))
+			b = binary.AppendVarint(b, s.ref.at)
+		}
+		b = binary.AppendUvarint(b, uint64(len(s.claims)))
+		for _, c := range s.claims {
+			b = binary.AppendUvarint(b, uint64(c.part))
+			b = binary.AppendUvarint(b, uint64(c.finals))
+			b = append(b, place(keptStates, c.best.state), place(keptSources, c.best.source), place(keptCauses, c.best.cause))
+			b = binary.AppendVarint(b, c.best.at)
+		}
+	}
+	b = binary.AppendUvarint(b, uint64(len(d.known)))
+	for _, f := range d.known {
+		b = binary.LittleEndian.AppendUint64(b, f)
+	}
+	return b, nil
+}
+
+func place[T comparable](list []T, v T) byte { return byte(max(slices.Index(list, v), 0)) }
+
+// UnmarshalBinary reads what AppendBinary wrote.
+func (d *Digest) UnmarshalBinary(b []byte) error {
+	r := digestReader{b: b}
+	if r.byte() != digestForm {
+		return ErrDigest
+	}
+	out := Digest{parts: r.number(PartsMost)}
+	for range r.number(AttemptsMost + 1) {
+		flags := r.number(2*AttemptsMost + 1)
+		s := submitted{attempt: flags >> 1, doubted: flags&1 == 1}
+		if n := r.number(len(b)); n > 0 {
+			s.ref.ref = string(r.take(n))
+			s.ref.source = read(&r, keptSources)
+			s.ref.at = r.signed()
+		}
+		for range r.number(PartsMost + 1) {
+			c := partClaim{part: r.number(PartsMost), finals: stateSet(r.number(1<<16 - 1))}
+			c.best = claim{read(&r, keptStates), read(&r, keptSources), read(&r, keptCauses), r.signed()}
+			s.claims = append(s.claims, c)
+		}
+		out.submissions = append(out.submissions, s)
+		if r.bad {
+			return ErrDigest
+		}
+	}
+	for range r.number(knownMost) {
+		if f := r.take(8); f != nil {
+			out.known = append(out.known, binary.LittleEndian.Uint64(f))
+		}
+	}
+	if r.bad || len(r.b) > 0 {
+		return ErrDigest
+	}
+	*d = out
+	return nil
+}
+
+// digestReader reads numbers and remembers that one was bad.
+type digestReader struct {
+	b   []byte
+	bad bool
+}
+
+func (r *digestReader) take(n int) []byte {
+	if r.bad || n > len(r.b) {
+		r.bad = true
+		return nil
+	}
+	taken := r.b[:n]
+	r.b = r.b[n:]
+	return taken
+}
+
+func (r *digestReader) byte() byte {
+	if one := r.take(1); one != nil {
+		return one[0]
+	}
+	return 0
+}
+
+func (r *digestReader) number(most int) int {
+	v, n := binary.Uvarint(r.b)
+	if r.take(max(n, 1)); n <= 0 || v > uint64(most) {
+		r.bad = true
+		return 0
+	}
+	return int(v)
+}
+
+func (r *digestReader) signed() int64 {
+	v, n := binary.Varint(r.b)
+	if r.take(max(n, 1)); n <= 0 {
+		r.bad = true
+	}
+	return v
+}
+
+func read[T any](r *digestReader, list []T) (v T) {
+	i := int(r.byte())
+	if i >= len(list) {
+		r.bad = true
+		return v
+	}
+	return list[i]
+}

@@ -1,0 +1,208 @@
+package delivery
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+)
+
+// The same as [Fold], written down from all evidence at once and with no regard
+// to cost. The digest is held against it.
+
+func plainFold(evidence []Evidence) Outcome {
+	parts, last := 0, 0
+	for _, e := range evidence {
+		parts = max(parts, e.Parts)
+		last = max(last, e.Attempt)
+	}
+	var best, doubted plainSubmission
+	mayHaveGone := false
+	for n := 0; n <= last; n++ {
+		s := plainWeigh(n, parts, evidence)
+		mayHaveGone = mayHaveGone || s.inDoubt()
+		if s.inDoubt() || s.doubted && s.claim.Claim == Unknown {
+			doubted = s
+		}
+		if s.claim.Claim != "" && (best.claim.Claim == "" || s.compare(best) > 0) {
+			best = s
+		}
+	}
+	refused := best.claim.Claim == Rejected && doubted.attempt > 0 && doubted.attempt < best.attempt
+	if refused {
+		best = doubted
+		if best.claim.Claim != Unknown {
+			best.claim.Claim = Doubtful
+		}
+	}
+	out := Outcome{
+		State: best.claim.Claim, Cause: best.claim.Cause,
+		Attempt: best.attempt, Attempts: last, GatewayRef: best.ref, MayHaveGone: mayHaveGone, Refused: refused,
+	}
+	if len(best.finals) > 1 {
+		out.Rivals = best.finals
+	}
+	return out
+}
+
+// submission is what is known of one attempt.
+type plainSubmission struct {
+	attempt int
+	claim   Evidence
+	finals  []State
+	ref     string
+	doubted bool // somewhere in it doubt was claimed
+}
+
+// inDoubt reports whether the doubt about a submission stands: our own wish to
+// submit again does not end it.
+func (s plainSubmission) inDoubt() bool {
+	return s.doubted && (s.claim.Claim == Doubtful || s.claim.Claim == Queued && s.claim.Source == Own)
+}
+
+func (s plainSubmission) compare(o plainSubmission) int {
+	as := func(b bool) int {
+		if b {
+			return 1
+		}
+		return 0
+	}
+	return cmp.Or(
+		cmp.Compare(as(s.claim.Claim == Delivered), as(o.claim.Claim == Delivered)),
+		cmp.Compare(as(s.claim.Claim.Taken()), as(o.claim.Claim.Taken())),
+		cmp.Compare(s.attempt, o.attempt),
+	)
+}
+
+func plainWeigh(attempt, parts int, evidence []Evidence) plainSubmission {
+	s := plainSubmission{attempt: attempt}
+	var byPart map[int]Evidence
+	var refFrom Evidence
+	consider := func(e Evidence) {
+		if e.Claim.settles() && !slices.Contains(s.finals, e.Claim) {
+			s.finals = append(s.finals, e.Claim)
+		}
+		if s.claim.Claim == "" || compareEvidence(e, s.claim) > 0 {
+			s.claim = e
+		}
+	}
+	partFinals := map[int][]State{}
+	for _, e := range evidence {
+		if e.Attempt != attempt {
+			continue
+		}
+		if e.GatewayRef != "" && (refFrom.GatewayRef == "" || firstRef(e, refFrom) < 0) {
+			refFrom = e
+		}
+		s.doubted = s.doubted || e.Claim == Doubtful
+		switch {
+		case e.Claim == "":
+		case e.Part > 0 && parts > 1 && e.Part <= parts:
+			if byPart == nil {
+				byPart = map[int]Evidence{}
+			}
+			if prior, seen := byPart[e.Part]; !seen || compareEvidence(e, prior) > 0 {
+				byPart[e.Part] = e
+			}
+			if e.Claim.settles() && !slices.Contains(partFinals[e.Part], e.Claim) {
+				partFinals[e.Part] = append(partFinals[e.Part], e.Claim)
+			}
+		default:
+			consider(e)
+		}
+	}
+	if byPart != nil {
+		consider(plainJoin(byPart, parts))
+		for _, claimed := range partFinals {
+			if len(claimed) > 1 { // one segment, two endings
+				for _, state := range claimed {
+					if !slices.Contains(s.finals, state) {
+						s.finals = append(s.finals, state)
+					}
+				}
+			}
+		}
+	}
+	slices.SortFunc(s.finals, func(a, b State) int { return cmp.Compare(a.order(), b.order()) })
+	s.ref = refFrom.GatewayRef
+	return s
+}
+
+// plainJoin makes one claim for the whole message of what is claimed for its
+// segments: delivered when all are, failed when one failed, and on its way as
+// long as one is missing.
+func plainJoin(byPart map[int]Evidence, parts int) Evidence {
+	var failed, gone, moving, any Evidence
+	delivered := 0
+	for _, e := range byPart {
+		if compareEvidence(e, any) > 0 {
+			any = e
+		}
+		switch {
+		case e.Claim == Delivered:
+			delivered++
+		case e.Claim.settles():
+			if compareEvidence(e, failed) > 0 {
+				failed = e
+			}
+		case e.Claim == Unknown:
+			if compareEvidence(e, gone) > 0 {
+				gone = e
+			}
+		default:
+			if compareEvidence(e, moving) > 0 {
+				moving = e
+			}
+		}
+	}
+	whole := func(e Evidence, claim State) Evidence {
+		e.Claim, e.Part = claim, 0
+		return e
+	}
+	switch {
+	case delivered == parts:
+		return whole(any, Delivered)
+	case failed.Claim != "":
+		return whole(failed, failed.Claim)
+	case gone.Claim != "" && len(byPart) == parts && moving.Claim == "":
+		return whole(gone, Unknown)
+	case delivered > 0 || gone.Claim != "":
+		e := whole(any, Enroute)
+		e.Cause = ""
+		return e
+	}
+	return whole(moving, moving.Claim)
+}
+
+// firstRef prefers the id that the gateway gave first: from the reply, then
+// the query, the receipt, the statement; then by the text itself.
+func firstRef(a, b Evidence) int {
+	from := func(e Evidence) int {
+		i := slices.Index([]Source{Reply, Query, Receipt, Statement}, e.Source)
+		if i < 0 {
+			return 9
+		}
+		return i
+	}
+	return cmp.Or(cmp.Compare(from(a), from(b)), laterFirst(a.GatewayAt, b.GatewayAt), strings.Compare(a.GatewayRef, b.GatewayRef))
+}
+
+func laterFirst(a, b time.Time) int { return b.Compare(a) }
+
+// compareEvidence orders evidence about the same submission and part: by rank, then
+// source, the gateway's own time, the fixed order of states, and at last by
+// everything else that can be told apart, so that no tie is left to the order
+// of arrival.
+func compareEvidence(e, o Evidence) int {
+	return cmp.Or(
+		cmp.Compare(e.Claim.rank(), o.Claim.rank()),
+		cmp.Compare(e.Source.weight(), o.Source.weight()),
+		e.GatewayAt.Compare(o.GatewayAt),
+		cmp.Compare(e.Claim.order(), o.Claim.order()),
+		strings.Compare(string(e.Cause), string(o.Cause)),
+		strings.Compare(e.Code, o.Code),
+		strings.Compare(e.Note, o.Note),
+		strings.Compare(e.GatewayRef, o.GatewayRef),
+		cmp.Compare(e.Part, o.Part),
+	)
+}

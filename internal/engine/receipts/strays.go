@@ -1,0 +1,84 @@
+package receipts
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/store"
+)
+
+const (
+	// strayEnd is how long the message of a stray is looked for.
+	strayEnd = 72 * time.Hour
+	// strayPause is the longest pause between two looks.
+	strayPause = 10 * time.Minute
+	// strayLook is how often those are looked for whose time has come.
+	strayLook = 250 * time.Millisecond
+)
+
+// lookForStrays settles strays until ctx ends.
+func (r *Receipts) lookForStrays(ctx context.Context) {
+	tick := time.NewTicker(strayLook)
+	defer tick.Stop()
+	said := time.Time{}
+	for {
+		for more := true; more && ctx.Err() == nil; {
+			var err error
+			if more, err = r.settleStrays(ctx); err != nil {
+				if ctx.Err() == nil && time.Since(said) > 10*time.Second {
+					said = time.Now()
+					r.Log.Error("settling strays", "error", err)
+				}
+				break
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// settleStrays looks for the messages of strays whose time to look has come, in
+// all months that there are.
+func (r *Receipts) settleStrays(ctx context.Context) (more bool, err error) {
+	var changed []store.Message
+	err = r.Course.Store.Transact(ctx, func(s *store.Store) error {
+		now := r.Course.Now()
+		taken, err := s.TakeStrays(ctx, now, settleMost)
+		if err != nil || len(taken) == 0 {
+			return err
+		}
+		more = len(taken) == settleMost
+		matched, err := s.Match(ctx, taken, time.Time{})
+		if err != nil {
+			return err
+		}
+		var evidence []store.Evidence
+		var postponed, settled []uuid.UUID
+		for _, stray := range taken {
+			m, ok := matched[stray.ID]
+			if !ok {
+				postponed = append(postponed, stray.ID)
+				continue
+			}
+			stray.Looks++
+			settled = append(settled, stray.ID)
+			evidence = append(evidence, evidenceOf(stray, m, now))
+		}
+		if changed, err = r.Course.Record(ctx, s, evidence, nil); err != nil {
+			return err
+		}
+		if err := s.DropStrays(ctx, settled); err != nil {
+			return err
+		}
+		return s.PostponeStrays(ctx, now, postponed, strayPause, now.Add(-strayEnd))
+	})
+	if err == nil {
+		r.Course.Announce(changed)
+	}
+	return more, err
+}

@@ -1,0 +1,322 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
+)
+
+// lockStandings locks messages until the transaction ends and reads where they
+// stand and what is planned, without their content. It locks in the order of
+// ids: two sets that meet wait, and never for each other.
+func (s *Store) lockStandings(ctx context.Context, all []uuid.UUID) ([]Message, error) {
+	var locked []Message
+	divided := byMonth(s, all, itself)
+	for _, m := range slices.Sorted(maps.Keys(divided)) {
+		some, err := query(ctx, s.hot(), scanStanding, m.in(`SELECT s.id, s.lane, s.valid_until, `+standingColumns+`,
+				a.ask_at, a.give_up_at, a.began_at, a.asks
+			FROM standings_%M s LEFT JOIN to_ask a ON a.id = s.id WHERE s.id = ANY($1) ORDER BY s.id FOR UPDATE OF s`), uuids(divided[m]))
+		if err != nil {
+			s.missing(err)
+			return nil, err
+		}
+		locked = append(locked, some...)
+	}
+	return locked, s.refresh(ctx, locked)
+}
+
+// Stand locks messages and returns where they stand. Call it within
+// [Store.Transact].
+func (s *Store) Stand(ctx context.Context, messages []uuid.UUID) (map[uuid.UUID]Message, error) {
+	if len(messages) == 0 {
+		return nil, nil
+	}
+	locked, err := s.lockStandings(ctx, messages)
+	if err != nil {
+		return nil, fmt.Errorf("locking messages: %w", err)
+	}
+	stands := make(map[uuid.UUID]Message, len(locked))
+	for _, m := range locked {
+		stands[m.ID] = m
+	}
+	return stands, nil
+}
+
+func scanStanding(rows pgx.Rows) (m Message, err error) {
+	var digest []byte
+	var began *time.Time
+	var asks *int
+	into := append([]any{&m.ID, &m.Lane, &m.ValidUntil}, m.Standing.into(&digest)...)
+	err = rows.Scan(append(into, &m.AskAt, &m.GiveUpAt, &began, &asks)...)
+	if began != nil {
+		m.BeganAt, m.Asks = *began, *asks
+	}
+	m.Kind = string(pace.Kinds[min(m.Lane, len(pace.Kinds)-1)])
+	m.Standing.read(digest)
+	return m, err
+}
+
+// waits reports whether a message in the state is among those to be sent.
+func waits(s delivery.State) bool { return s == delivery.Queued || s == delivery.Held }
+
+// isOpen reports whether a gateway has a message in the state, or may have, and
+// its end is not known.
+func isOpen(s delivery.State) bool {
+	return s == delivery.Sending || s == delivery.Doubtful || s == delivery.Accepted || s == delivery.Enroute
+}
+
+// Append adds evidence and joins it to what is known of every message that it
+// speaks of, in one transaction: the row always agrees with the evidence. What
+// says again what was known is counted. plan is called for each message with
+// the outcome applied, to say what is to be done next; its content is not read.
+// What is returned are the messages as they are now; evidence about messages
+// that do not exist is left out.
+func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, plan func(before, after *Message, known delivery.Outcome)) ([]Message, error) {
+	if len(evidence) == 0 {
+		return nil, nil
+	}
+	var messages []Message
+	err := s.Transact(ctx, func(s *Store) error {
+		about := make(map[uuid.UUID][]Evidence, len(evidence))
+		for _, e := range evidence {
+			about[e.MessageID] = append(about[e.MessageID], e)
+		}
+		all := slices.SortedFunc(maps.Keys(about), func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
+		var err error
+		if messages, err = s.lockStandings(ctx, all); err != nil {
+			return err
+		}
+		c := changes{store: s, ctx: ctx, now: now, counts: tallyDeltas{}, evidence: map[month][]Evidence{}, standings: map[month][]Message{}}
+		for i := range messages {
+			if err := c.join(&messages[i], about[messages[i].ID], plan); err != nil {
+				return err
+			}
+		}
+		var b pgx.Batch
+		c.queue(&b)
+		return s.send(ctx, &b)
+	})
+	if err != nil {
+		s.missing(err)
+		return nil, fmt.Errorf("adding %d pieces of evidence: %w", len(evidence), err)
+	}
+	return messages, nil
+}
+
+// changes is all that is to be written for a set of evidence.
+type changes struct {
+	store *Store
+	ctx   context.Context
+	now   time.Time
+
+	evidence      map[month][]Evidence
+	standings     map[month][]Message
+	sends         []sending
+	sendsNot      []uuid.UUID
+	asks          []Message
+	asksNot       []uuid.UUID
+	begun         []submission
+	marks, unmark []mark
+	refs          []gatewayRef
+	counts        tallyDeltas
+}
+
+type mark struct {
+	mark string
+	id   uuid.UUID
+}
+
+// submission is a submission of which an answer, or none, is known.
+type submission struct {
+	message uuid.UUID
+	attempt int
+	gateway uuid.UUID
+	began   time.Time
+	ref     string
+}
+
+// join joins evidence about one message to what is known of it.
+func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after *Message, known delivery.Outcome)) error {
+	before := *m
+	m.digest = before.digest.Clone()
+	month := monthOf(m.ID)
+	named := map[int]uuid.UUID{} // submissions of which the gateway's id was told
+	for _, e := range evidence {
+		if !m.digest.Note(e.Fact()) {
+			m.Repeats++
+			continue
+		}
+		if e.GatewayRef != "" && e.Attempt > 0 && e.GatewayID != nil {
+			named[e.Attempt] = *e.GatewayID
+		}
+		if !e.begins() {
+			c.evidence[month] = append(c.evidence[month], e)
+		}
+	}
+	known := m.digest.Outcome()
+	m.apply(known, c.now)
+	if before.Attempts != m.Attempts {
+		m.BeganAt = c.now
+	}
+	if err := c.speakOf(&before, m, known); err != nil {
+		return err
+	}
+	plan(&before, m, known)
+	c.standings[month] = append(c.standings[month], *m)
+
+	if before.State == delivery.Sending && m.State != delivery.Sending || before.State == delivery.Sending && before.Attempts != m.Attempts {
+		named[before.Attempts] = before.GatewayID
+	}
+	for attempt, gateway := range named {
+		ref := m.digest.Ref(attempt)
+		if ref == before.digest.Ref(attempt) && before.State != delivery.Sending {
+			continue
+		}
+		began := before.BeganAt
+		if began.IsZero() {
+			began = c.now
+		}
+		c.begun = append(c.begun, submission{m.ID, attempt, gateway, began, ref})
+		if ref != "" {
+			c.refs = append(c.refs, gatewayRef{ref, gateway})
+		}
+	}
+	c.places(&before, m)
+	c.counts.move(&before, m)
+	return nil
+}
+
+// speakOf lets a row speak of the gateway of the submission that its state
+// speaks of, where that is not the last one.
+func (c *changes) speakOf(before, m *Message, known delivery.Outcome) error {
+	if known.Attempt == before.Attempt || known.Attempt == 0 || known.Attempt == known.Attempts {
+		return nil
+	}
+	through, err := query(c.ctx, c.store.hot(), func(rows pgx.Rows) (g uuid.UUID, err error) { err = rows.Scan(&g); return g, err },
+		monthOf(m.ID).in("SELECT gateway_id FROM submissions_%M WHERE message_id = $1 AND attempt = $2"), m.ID, known.Attempt)
+	if len(through) == 1 {
+		m.GatewayID = through[0]
+	}
+	return err
+}
+
+// places puts a message among those to be sent or asked about, and among those
+// that people look for, or takes it out.
+func (c *changes) places(before, m *Message) {
+	switch was, is := waits(before.State), waits(m.State); {
+	case is && (!was || !m.DueAt.IsZero() || before.GatewayID != m.GatewayID):
+		due := m.DueAt
+		if due.IsZero() {
+			due = c.now
+		}
+		c.sends = append(c.sends, sending{m.ID, m.GatewayID, m.Lane, due, m.ValidUntil})
+	case was && !is:
+		c.sendsNot = append(c.sendsNot, m.ID)
+	}
+	switch was, is := isOpen(before.State), isOpen(m.State); {
+	case is:
+		if m.GiveUpAt == nil {
+			m.GiveUpAt = cmp.Or(m.AskAt, &c.now)
+		}
+		if m.AskAt == nil {
+			m.AskAt = m.GiveUpAt
+		}
+		if !was || before.AskAt == nil || !before.AskAt.Equal(*m.AskAt) || !before.GiveUpAt.Equal(*m.GiveUpAt) || before.Asks != m.Asks ||
+			before.GatewayID != m.GatewayID || !before.BeganAt.Equal(m.BeganAt) {
+			c.asks = append(c.asks, *m)
+		}
+	case was:
+		c.asksNot = append(c.asksNot, m.ID)
+	}
+	if before.State != m.State {
+		if slices.Contains(marked, before.State) {
+			c.unmark = append(c.unmark, mark{string(before.State), m.ID})
+		}
+		if slices.Contains(marked, m.State) {
+			c.marks = append(c.marks, mark{string(m.State), m.ID})
+		}
+	}
+	if was, is := before.Rivals != "", m.Rivals != ""; is && !was {
+		c.marks = append(c.marks, mark{contestedMark, m.ID})
+	}
+}
+
+const updateStandings = `UPDATE standings_%M s SET gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals, attempts = n.attempts,
+		changed_at = n.changed_at, settled_at = n.settled_at, price_micros = n.price_micros, currency = n.currency, repeats = n.repeats, digest = n.digest
+	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::timestamptz[], $8::timestamptz[], $9::bigint[], $10::text[],
+		$11::int[], $12::bytea[]) AS n (id, gateway_id, state, cause, rivals, attempts, changed_at, settled_at, price_micros, currency, repeats, digest)
+	WHERE s.id = n.id`
+
+func queueStandings(b *pgx.Batch, m month, set []Message) {
+	digests := make([][]byte, len(set))
+	for i := range set {
+		digests[i], _ = set[i].digest.AppendBinary(make([]byte, 0, 96))
+	}
+	b.Queue(m.in(updateStandings), ids(set, func(m *Message) uuid.UUID { return m.ID }), ids(set, func(m *Message) uuid.UUID { return m.GatewayID }),
+		words(set, func(m *Message) delivery.State { return m.State }), words(set, func(m *Message) delivery.Cause { return m.Cause }),
+		words(set, func(m *Message) string { return m.Rivals }), numbers(set, func(m *Message) int { return m.Attempts }),
+		column(set, func(m *Message) time.Time { return m.ChangedAt }), column(set, func(m *Message) *time.Time { return m.SettledAt }),
+		column(set, func(m *Message) *int64 { return m.PriceMicros }), words(set, func(m *Message) string { return m.Currency }),
+		numbers(set, func(m *Message) int { return m.Repeats }), digests)
+}
+
+func (c *changes) queue(b *pgx.Batch) {
+	for m, set := range c.standings {
+		queueStandings(b, m, set)
+	}
+	for m, set := range c.evidence {
+		queueEvidence(b, m, set)
+	}
+	for m, set := range byMonth(c.store, c.begun, func(s *submission) uuid.UUID { return s.message }) {
+		b.Queue(m.in(`INSERT INTO submissions_%M (message_id, attempt, gateway_id, began_at, gateway_ref)
+			SELECT * FROM unnest($1::uuid[], $2::int[], $3::uuid[], $4::timestamptz[], $5::text[])
+			ON CONFLICT (message_id, attempt) DO UPDATE SET gateway_ref = excluded.gateway_ref`),
+			ids(set, func(s *submission) uuid.UUID { return s.message }), numbers(set, func(s *submission) int { return s.attempt }),
+			ids(set, func(s *submission) uuid.UUID { return s.gateway }), column(set, func(s *submission) time.Time { return s.began }),
+			words(set, func(s *submission) string { return s.ref }))
+	}
+	queueToSend(b, c.sends)
+	if len(c.sendsNot) > 0 {
+		b.Queue("DELETE FROM to_send WHERE id = ANY($1)", uuids(c.sendsNot))
+	}
+	queueToAsk(b, c.asks)
+	if len(c.asksNot) > 0 {
+		b.Queue("DELETE FROM to_ask WHERE id = ANY($1)", uuids(c.asksNot))
+	}
+	if len(c.unmark) > 0 {
+		b.Queue("DELETE FROM marks k USING unnest($1::text[], $2::uuid[]) AS n (mark, id) WHERE k.mark = n.mark AND k.id = n.id",
+			words(c.unmark, func(m *mark) string { return m.mark }), ids(c.unmark, func(m *mark) uuid.UUID { return m.id }))
+	}
+	if len(c.marks) > 0 {
+		b.Queue("INSERT INTO marks (mark, id) SELECT * FROM unnest($1::text[], $2::uuid[]) ON CONFLICT DO NOTHING",
+			words(c.marks, func(m *mark) string { return m.mark }), ids(c.marks, func(m *mark) uuid.UUID { return m.id }))
+	}
+	queueCallStrays(b, c.now, c.refs)
+	c.counts.queue(b)
+}
+
+// apply writes an outcome into the row.
+func (m *Message) apply(o delivery.Outcome, now time.Time) {
+	m.State, m.Cause, m.Attempt, m.Attempts, m.GatewayRef, m.ChangedAt = o.State, o.Cause, o.Attempt, o.Attempts, o.GatewayRef, now
+	rivals := make([]string, len(o.Rivals))
+	for i, state := range o.Rivals {
+		rivals[i] = string(state)
+	}
+	m.Rivals = strings.Join(rivals, ",")
+	switch {
+	case !o.State.Final():
+		m.SettledAt = nil
+	case m.SettledAt == nil:
+		m.SettledAt = &now
+	}
+}

@@ -1,0 +1,183 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/delivery"
+)
+
+// Evidence is the record of one fact about a message. It is only ever added.
+type Evidence struct {
+	ID         uuid.UUID
+	MessageID  uuid.UUID
+	At         time.Time
+	Source     delivery.Source
+	Claim      delivery.State
+	Cause      delivery.Cause
+	Attempt    int
+	Part       int
+	Parts      int
+	GatewayID  *uuid.UUID
+	GatewayRef string
+	Code       string
+	Note       string
+	GatewayAt  *time.Time
+	ExchangeID *uuid.UUID
+	ReceiptID  *uuid.UUID
+	Billed     `gorm:"embedded"`
+}
+
+// Billed is what a gateway says that it counted and charged.
+type Billed struct {
+	Segments       int    // 0: not said
+	ChargeMicros   *int64 // nil: not said
+	ChargeCurrency string
+}
+
+// TableName names the table; evidence has no plural.
+func (Evidence) TableName() string { return "evidence" }
+
+// Fact is the evidence as the core sees it.
+func (e *Evidence) Fact() delivery.Evidence {
+	fact := delivery.Evidence{Source: e.Source, Claim: e.Claim, Cause: e.Cause, Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
+		GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note}
+	if e.GatewayAt != nil {
+		fact.GatewayAt = *e.GatewayAt
+	}
+	return fact
+}
+
+// begins reports whether the fact is that a submission begins. The submission's
+// own record tells it, and tells it once.
+func (e *Evidence) begins() bool {
+	return e.Source == delivery.Own && e.Claim == delivery.Sending
+}
+
+const insertEvidence = `INSERT INTO evidence_%M (id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
+	code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency)
+SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::int[], $8::int[], $9::int[], $10::uuid[], $11::text[],
+	$12::text[], $13::text[], $14::timestamptz[], $15::uuid[], $16::uuid[], $17::int[], $18::bigint[], $19::text[])`
+
+func queueEvidence(b *pgx.Batch, m month, set []Evidence) {
+	if len(set) == 0 {
+		return
+	}
+	b.Queue(m.in(insertEvidence),
+		ids(set, func(e *Evidence) uuid.UUID { return e.ID }),
+		ids(set, func(e *Evidence) uuid.UUID { return e.MessageID }),
+		column(set, func(e *Evidence) time.Time { return e.At }),
+		words(set, func(e *Evidence) delivery.Source { return e.Source }),
+		words(set, func(e *Evidence) delivery.State { return e.Claim }),
+		words(set, func(e *Evidence) delivery.Cause { return e.Cause }),
+		numbers(set, func(e *Evidence) int { return e.Attempt }),
+		numbers(set, func(e *Evidence) int { return e.Part }),
+		numbers(set, func(e *Evidence) int { return e.Parts }),
+		maybeIDs(set, func(e *Evidence) *uuid.UUID { return e.GatewayID }),
+		words(set, func(e *Evidence) string { return e.GatewayRef }),
+		words(set, func(e *Evidence) string { return e.Code }),
+		words(set, func(e *Evidence) string { return e.Note }),
+		column(set, func(e *Evidence) *time.Time { return e.GatewayAt }),
+		maybeIDs(set, func(e *Evidence) *uuid.UUID { return e.ExchangeID }),
+		maybeIDs(set, func(e *Evidence) *uuid.UUID { return e.ReceiptID }),
+		numbers(set, func(e *Evidence) int { return e.Segments }),
+		column(set, func(e *Evidence) *int64 { return e.ChargeMicros }),
+		words(set, func(e *Evidence) string { return e.ChargeCurrency }),
+	)
+}
+
+// Timeline returns the evidence about a message in the order in which it was
+// recorded: how it was accepted, its submissions, and what was said of them.
+func (s *Store) Timeline(ctx context.Context, message uuid.UUID) ([]Evidence, error) {
+	timelines, err := s.timelines(ctx, []uuid.UUID{message})
+	return timelines[message], err
+}
+
+// timelines reads the evidence about several messages. That a submission began
+// is told by its own record, and that a message was accepted by the message.
+func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.UUID][]Evidence, error) {
+	timelines := map[uuid.UUID][]Evidence{}
+	for m, some := range byMonth(s, messages, itself) {
+		facts, err := query(ctx, s.hot(), scanEvidence, m.in(`SELECT id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
+				code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency
+			FROM evidence_%M WHERE message_id = ANY($1)`), uuids(some))
+		if err != nil {
+			return nil, fmt.Errorf("reading evidence: %w", err)
+		}
+		began, err := query(ctx, s.hot(), scanBegun, m.in(`SELECT message_id, attempt, gateway_id, began_at FROM submissions_%M WHERE message_id = ANY($1)
+			UNION ALL SELECT s.id, s.attempts, s.gateway_id, a.began_at FROM standings_%M s JOIN to_ask a USING (id)
+				WHERE s.id = ANY($1) AND s.state = 'sending'
+					AND NOT EXISTS (SELECT FROM submissions_%M b WHERE b.message_id = s.id AND b.attempt = s.attempts)
+			UNION ALL SELECT m.id, 0, s.gateway_id, m.created_at FROM messages_%M m JOIN standings_%M s USING (id) WHERE m.id = ANY($1) AND m.begun IS NOT NULL`), uuids(some))
+		if err != nil {
+			return nil, fmt.Errorf("reading submissions: %w", err)
+		}
+		accepted, err := query(ctx, s.hot(), scanAccepted, m.in("SELECT id, begun, segments FROM messages_%M WHERE id = ANY($1) AND begun IS NOT NULL"), uuids(some))
+		if err != nil {
+			return nil, fmt.Errorf("reading how messages were accepted: %w", err)
+		}
+		how := map[uuid.UUID]Evidence{}
+		for _, e := range accepted {
+			how[e.MessageID] = e
+		}
+		for i := range began {
+			if e := &began[i]; e.Attempt == 0 {
+				e.ID, e.Claim, e.Note, e.Parts = e.MessageID, delivery.Queued, how[e.MessageID].Note, how[e.MessageID].Parts
+			}
+		}
+		for _, e := range append(facts, began...) {
+			timelines[e.MessageID] = append(timelines[e.MessageID], e)
+		}
+	}
+	for _, timeline := range timelines {
+		slices.SortFunc(timeline, func(a, b Evidence) int {
+			return cmp.Or(slices.Compare(a.ID[:], b.ID[:]), cmp.Compare(a.Attempt, b.Attempt))
+		})
+	}
+	return timelines, nil
+}
+
+func scanEvidence(rows pgx.Rows) (e Evidence, err error) {
+	err = rows.Scan(&e.ID, &e.MessageID, &e.At, &e.Source, &e.Claim, &e.Cause, &e.Attempt, &e.Part, &e.Parts, &e.GatewayID, &e.GatewayRef,
+		&e.Code, &e.Note, &e.GatewayAt, &e.ExchangeID, &e.ReceiptID, &e.Segments, &e.ChargeMicros, &e.ChargeCurrency)
+	return e, err
+}
+
+// scanBegun reads that a submission began. Its id is of that moment, so that it
+// stands in its place among the rest.
+func scanBegun(rows pgx.Rows) (Evidence, error) {
+	e := Evidence{Source: delivery.Own, Claim: delivery.Sending}
+	var gateway uuid.UUID
+	err := rows.Scan(&e.MessageID, &e.Attempt, &gateway, &e.At)
+	e.ID, e.GatewayID = Floor(e.At), &gateway
+	e.ID[15] = byte(e.Attempt)
+	return e, err
+}
+
+func scanAccepted(rows pgx.Rows) (e Evidence, err error) {
+	err = rows.Scan(&e.MessageID, &e.Note, &e.Parts)
+	return e, err
+}
+
+// fold works out messages from all their evidence.
+func (s *Store) fold(ctx context.Context, messages []uuid.UUID) (map[uuid.UUID]delivery.Digest, error) {
+	timelines, err := s.timelines(ctx, messages)
+	if err != nil {
+		return nil, err
+	}
+	digests := make(map[uuid.UUID]delivery.Digest, len(timelines))
+	for id, timeline := range timelines {
+		var d delivery.Digest
+		for i := range timeline {
+			d.Note(timeline[i].Fact())
+		}
+		digests[id] = d
+	}
+	return digests, nil
+}

@@ -1,0 +1,63 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Gateway is a gateway: a dialect, an address, secrets and limits.
+type Gateway struct {
+	ID             uuid.UUID
+	Name           string
+	Dialect        string
+	Source         string
+	Address        string
+	SealedSecrets  []byte
+	SealedCallback []byte
+	PerSecond      int
+	InFlight       int
+	AskAfterMs     int64
+	GiveUpMs       int64
+	TimeoutMs      int64
+	CreatedAt      time.Time `gorm:"autoCreateTime:false"`
+	PerMinute      int       // 0: not limited
+	PerDay         int       // 0: not limited
+	Currency       string    // of charges and balance, if the gateway does not say
+	Senders        []string  `gorm:"serializer:json"` // those leased from it
+	// LowBalanceMicros is the balance below which it warns; nil: never.
+	LowBalanceMicros *int64
+	PausedAt         *time.Time
+	PausedBy         string
+	PausedWhy        string
+	RemovedAt        *time.Time
+	Version          int // grows with every change
+}
+
+// AddGateway stores a new gateway.
+func (s *Store) AddGateway(ctx context.Context, g Gateway) error {
+	g.Senders = append([]string{}, g.Senders...) // an empty list is a list
+	return create(s.db.WithContext(ctx), &g, "gateway "+g.Name)
+}
+
+// Gateways lists all gateways, the oldest first, also those that were removed:
+// receipts for what they carried may still come.
+func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
+	var gateways []Gateway
+	err := s.db.WithContext(ctx).Order("id").Find(&gateways).Error
+	return gateways, err
+}
+
+// ChangeGateway writes a gateway anew, if it still is what it was when it was
+// read; [ErrChanged] otherwise. Its name, dialect and identity stay.
+func (s *Store) ChangeGateway(ctx context.Context, g Gateway) error {
+	g.Version++
+	g.Senders = append([]string{}, g.Senders...)
+	result := s.db.WithContext(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
+		Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)
+	if result.Error == nil && result.RowsAffected == 0 {
+		return ErrChanged
+	}
+	return result.Error
+}

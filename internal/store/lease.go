@@ -1,0 +1,64 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// Lease is what came of asking to keep a gateway.
+type Lease struct {
+	Held bool
+	// Fresh: it was held by nobody or by somebody else before.
+	Fresh bool
+	// Clean: whoever held it before gave it back, or nobody ever did. If not,
+	// Idle is for how long nobody has held it.
+	Clean bool
+	Idle  time.Duration
+}
+
+// TakeLease makes the holder the keeper of a gateway for a while, or prolongs
+// that it is. The database's clock decides, so that the clocks of the
+// instances do not matter.
+func (s *Store) TakeLease(ctx context.Context, gateway, holder uuid.UUID, span time.Duration) (Lease, error) {
+	var lease Lease
+	err := s.leases.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		if err := db.Exec("INSERT INTO keepers (gateway_id, holder, until) VALUES (?, ?, '-infinity') ON CONFLICT DO NOTHING", gateway, uuid.Nil).Error; err != nil {
+			return err
+		}
+		var before struct {
+			Holder uuid.UUID
+			Idle   float64 // seconds since it ran out; negative while it lasts
+		}
+		if err := db.Raw("SELECT holder, CASE WHEN until = '-infinity' THEN 0 ELSE extract(epoch FROM clock_timestamp() - until) END AS idle FROM keepers WHERE gateway_id = ? FOR UPDATE", gateway).Scan(&before).Error; err != nil {
+			return err
+		}
+		if before.Holder != holder && before.Holder != uuid.Nil && before.Idle < 0 {
+			return nil
+		}
+		lease = Lease{Held: true, Fresh: before.Holder != holder || before.Idle >= 0, Clean: before.Holder == uuid.Nil,
+			Idle: time.Duration(max(before.Idle, 0) * float64(time.Second))}
+		return db.Exec("UPDATE keepers SET holder = ?, until = clock_timestamp() + make_interval(secs => ?) WHERE gateway_id = ?",
+			holder, span.Seconds(), gateway).Error
+	})
+	if err != nil {
+		return Lease{}, fmt.Errorf("taking the lease: %w", err)
+	}
+	return lease, nil
+}
+
+// HoldsLease reports whether the holder is the keeper, and keeps it so until
+// the transaction ends. Call it within [Store.Transact].
+func (s *Store) HoldsLease(ctx context.Context, gateway, holder uuid.UUID) (bool, error) {
+	var held []bool
+	err := s.db.WithContext(ctx).Raw("SELECT until > clock_timestamp() FROM keepers WHERE gateway_id = ? AND holder = ? FOR SHARE", gateway, holder).Scan(&held).Error
+	return len(held) == 1 && held[0], err
+}
+
+// GiveLease gives a gateway back, so that the next keeper need not wait.
+func (s *Store) GiveLease(ctx context.Context, gateway, holder uuid.UUID) error {
+	return s.leases.WithContext(ctx).Exec("UPDATE keepers SET holder = ?, until = '-infinity' WHERE gateway_id = ? AND holder = ?", uuid.Nil, gateway, holder).Error
+}

@@ -1,0 +1,338 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/delivery"
+)
+
+// Message is a message: its content, which is written once, and where it
+// stands, which is what Fold made of its evidence and is written nowhere but in
+// [Store.Append].
+type Message struct {
+	Content
+	Standing
+	Plan
+}
+
+// Content is what never changes of a message.
+type Content struct {
+	ID         uuid.UUID
+	KeyID      uuid.UUID
+	ToNumber   string
+	Sender     string
+	Kind       string
+	Lane       int
+	Text       string
+	Encoding   string
+	Units      int
+	Segments   int
+	Reference  string
+	ValidUntil time.Time
+	CreatedAt  time.Time
+	Country    string
+	Template   string
+	// Registration is the id under which the country has registered the text.
+	Registration string
+	// Given is the text before characters were replaced; empty if none were.
+	Given  string
+	Fields map[string]any // of its template
+	Flash  bool
+	Route  string // the name of its route; empty if it has none
+}
+
+// Standing is where a message stands.
+type Standing struct {
+	GatewayID  uuid.UUID
+	State      delivery.State
+	Cause      delivery.Cause
+	Rivals     string // states joined by commas
+	Attempt    int    // the submission that the state speaks of
+	Attempts   int
+	GatewayRef string
+	ChangedAt  time.Time
+	SettledAt  *time.Time
+	// PriceMicros is the price in millionths; nil if it is not known.
+	PriceMicros *int64
+	Currency    string
+	// Repeats is how many facts said again what was known.
+	Repeats int
+
+	cut    int32 // the combination of dimensions that it is counted in
+	digest delivery.Digest
+	stale  bool // the digest is to be worked out from the evidence
+}
+
+// Plan is what is to be done next with a message, and when. Times that are zero
+// or nil stand for nothing to be done.
+type Plan struct {
+	DueAt    time.Time // to be sent
+	AskAt    *time.Time
+	Asks     int
+	GiveUpAt *time.Time
+	BeganAt  time.Time // its last submission
+}
+
+// contentColumns and standingColumns are read by scanMessage.
+const (
+	contentColumns = `m.id, m.key_id, m.to_number, m.sender, m.kind, m.lane, m.text, m.encoding, m.units, m.segments, m.reference,
+		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route`
+	standingColumns = `s.gateway_id, s.state, s.cause, s.rivals, s.attempts, s.changed_at, s.settled_at, s.price_micros, s.currency,
+		s.repeats, s.cut_id, s.digest`
+)
+
+func (c *Content) into(fields *[]byte) []any {
+	return []any{&c.ID, &c.KeyID, &c.ToNumber, &c.Sender, &c.Kind, &c.Lane, &c.Text, &c.Encoding, &c.Units, &c.Segments, &c.Reference,
+		&c.ValidUntil, &c.CreatedAt, &c.Country, &c.Template, &c.Registration, &c.Given, fields, &c.Flash, &c.Route}
+}
+
+func (t *Standing) into(digest *[]byte) []any {
+	return []any{&t.GatewayID, &t.State, &t.Cause, &t.Rivals, &t.Attempts, &t.ChangedAt, &t.SettledAt, &t.PriceMicros, &t.Currency,
+		&t.Repeats, &t.cut, digest}
+}
+
+// read takes the digest as it is kept.
+func (t *Standing) read(digest []byte) {
+	if digest == nil || t.digest.UnmarshalBinary(digest) != nil {
+		t.stale = true
+		return
+	}
+	known := t.digest.Outcome()
+	t.Attempt, t.GatewayRef = known.Attempt, known.GatewayRef
+}
+
+func scanMessage(rows pgx.Rows) (Message, error) {
+	var m Message
+	var fields, digest []byte
+	if err := rows.Scan(append(m.Content.into(&fields), m.Standing.into(&digest)...)...); err != nil {
+		return m, err
+	}
+	m.Standing.read(digest)
+	if fields != nil {
+		if err := json.Unmarshal(fields, &m.Fields); err != nil {
+			return m, fmt.Errorf("the fields of message %s: %w", m.ID, err)
+		}
+	}
+	return m, nil
+}
+
+// Known is what is known of a message that was read with its standing.
+func (m *Message) Known() delivery.Outcome { return m.digest.Outcome() }
+
+// refresh works out what is known of messages whose digest an earlier version
+// did not keep.
+func (s *Store) refresh(ctx context.Context, messages []Message) error {
+	var stale []uuid.UUID
+	for i := range messages {
+		if messages[i].stale {
+			stale = append(stale, messages[i].ID)
+		}
+	}
+	if stale == nil {
+		return nil
+	}
+	digests, err := s.fold(ctx, stale)
+	if err != nil {
+		return err
+	}
+	for i := range messages {
+		if m := &messages[i]; m.stale {
+			m.digest, m.stale = digests[m.ID], false
+			known := m.digest.Outcome()
+			m.Attempt, m.GatewayRef = known.Attempt, known.GatewayRef
+		}
+	}
+	return nil
+}
+
+// read reads messages in one go for each month. tail is appended to the
+// statement.
+func (s *Store) read(ctx context.Context, ids []uuid.UUID, tail string) ([]Message, error) {
+	var all []Message
+	divided := byMonth(s, ids, itself)
+	for _, m := range slices.Sorted(keysOf(divided)) {
+		some, err := query(ctx, s.hot(), scanMessage, m.in("SELECT "+contentColumns+", "+standingColumns+
+			" FROM standings_%M s JOIN messages_%M m ON m.id = s.id WHERE s.id = ANY($1) "+tail), uuids(divided[m]))
+		if err != nil {
+			s.missing(err)
+			return nil, fmt.Errorf("reading messages: %w", err)
+		}
+		all = append(all, some...)
+	}
+	return all, s.refresh(ctx, all)
+}
+
+func keysOf[V any](m map[month]V) func(func(month) bool) {
+	return func(yield func(month) bool) {
+		for k := range m {
+			if !yield(k) {
+				return
+			}
+		}
+	}
+}
+
+// Contents reads what never changes of messages.
+func (s *Store) Contents(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Content, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	messages, err := s.read(ctx, ids, "")
+	contents := make(map[uuid.UUID]Content, len(messages))
+	for _, m := range messages {
+		contents[m.ID] = m.Content
+	}
+	return contents, err
+}
+
+// Message returns one message.
+func (s *Store) Message(ctx context.Context, id uuid.UUID) (Message, error) {
+	found, err := s.read(ctx, []uuid.UUID{id}, "")
+	if err == nil && len(found) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return Message{}, err
+	}
+	return found[0], nil
+}
+
+// Hold locks one message until the transaction ends, and returns it. Call it
+// within [Store.Transact].
+func (s *Store) Hold(ctx context.Context, id uuid.UUID) (Message, error) {
+	held, err := s.read(ctx, []uuid.UUID{id}, "FOR UPDATE OF s")
+	if err == nil && len(held) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return Message{}, err
+	}
+	return held[0], nil
+}
+
+// Filter chooses messages. Zero fields choose all.
+type Filter struct {
+	To         string
+	States     []delivery.State
+	Kind       string
+	Sender     string
+	Country    string
+	Template   string
+	Key        uuid.UUID
+	Gateway    uuid.UUID
+	Reference  string
+	GatewayRef string
+	Contested  bool
+	Since      time.Time
+	Until      time.Time
+}
+
+// where writes the choice as conditions on m, the content, and s, the standing.
+// The parameters follow those that are given.
+func (f Filter) where(args []any) (string, []any) {
+	var conditions []string
+	add := func(condition string, value any) {
+		args = append(args, value)
+		conditions = append(conditions, fmt.Sprintf(condition, len(args)))
+	}
+	for _, c := range []struct{ condition, value string }{
+		{"m.to_number = $%d", f.To}, {"m.kind = $%d", f.Kind}, {"m.sender = $%d", f.Sender}, {"m.country = $%d", f.Country},
+		{"m.template = $%d", f.Template}, {"m.reference = $%d", f.Reference},
+	} {
+		if c.value != "" {
+			add(c.condition, c.value)
+		}
+	}
+	if f.Key != uuid.Nil {
+		add("m.key_id = $%d", f.Key)
+	}
+	if f.Gateway != uuid.Nil {
+		add("s.gateway_id = $%d", f.Gateway)
+	}
+	if f.GatewayRef != "" {
+		add("m.id IN (SELECT message_id FROM submissions WHERE gateway_ref = $%d)", f.GatewayRef)
+	}
+	if len(f.States) > 0 {
+		add("s.state = ANY($%d)", words(f.States, func(s *delivery.State) delivery.State { return *s }))
+	}
+	if f.Contested {
+		conditions = append(conditions, "s.rivals <> ''")
+	}
+	if !f.Since.IsZero() {
+		add("m.id >= $%d", Floor(f.Since))
+	}
+	if !f.Until.IsZero() {
+		add("m.id < $%d", Floor(f.Until))
+	}
+	if len(conditions) == 0 {
+		return "true", args
+	}
+	return strings.Join(conditions, " AND "), args
+}
+
+// marked are the states that have marks: the rare ones, which people look for.
+var marked = []delivery.State{delivery.Held, delivery.Doubtful, delivery.Undeliverable, delivery.Expired, delivery.Rejected,
+	delivery.Cancelled, delivery.Unknown}
+
+// contestedMark marks messages two endings of which were claimed.
+const contestedMark = "contested"
+
+// marks are those by which the chosen messages can be found; nil if there are
+// none.
+func (f Filter) marks() []string {
+	if f.Contested {
+		return []string{contestedMark}
+	}
+	var marks []string
+	for _, state := range f.States {
+		if !slices.Contains(marked, state) {
+			return nil
+		}
+		marks = append(marks, string(state))
+	}
+	return marks
+}
+
+// Find lists messages, the newest first, from the one after the cursor; the
+// nil cursor starts at the newest.
+func (s *Store) Find(ctx context.Context, f Filter, after uuid.UUID, most int) ([]Message, error) {
+	var args []any
+	first, from := f.source()
+	if after != uuid.Nil {
+		args = append(args, after)
+		from += " WHERE " + first + ".id < $1 AND "
+	} else {
+		from += " WHERE "
+	}
+	where, args := f.where(args)
+	args = append(args, most)
+	messages, err := query(ctx, s.reading(), scanMessage, fmt.Sprintf("SELECT %s, %s FROM %s%s ORDER BY %s.id DESC LIMIT $%d",
+		contentColumns, standingColumns, from, where, first, len(args)), args...)
+	if err != nil {
+		return nil, fmt.Errorf("finding messages: %w", err)
+	}
+	return messages, s.refresh(ctx, messages)
+}
+
+// source is what is gone through to find the chosen messages, the shortest list
+// first, and the name of that.
+func (f Filter) source() (first, from string) {
+	const messages = "messages m JOIN standings s ON s.id = m.id"
+	marks := f.marks()
+	if marks == nil {
+		return "m", messages
+	}
+	lists := make([]string, len(marks))
+	for i, mark := range marks { // from a fixed list, each in the order of ids
+		lists[i] = "SELECT id FROM marks WHERE mark = '" + mark + "'"
+	}
+	return "k", "(" + strings.Join(lists, " UNION ALL ") + ") k JOIN messages m ON m.id = k.id JOIN standings s ON s.id = m.id"
+}

@@ -1,0 +1,181 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Receipt is a callback as it came in.
+type Receipt struct {
+	ID         uuid.UUID
+	GatewayID  uuid.UUID
+	ReceivedAt time.Time
+	Method     string
+	Query      string            // as it is kept: secrets in it are masked
+	Unmasked   string            `gorm:"-"` // the query as it came, until it has been read
+	Header     map[string]string `gorm:"serializer:json"`
+	Body       []byte
+	Genuine    bool
+	Problem    string
+}
+
+// StoreReceipts commits callbacks as they came in. Those that are genuine are
+// to be read.
+func (s *Store) StoreReceipts(ctx context.Context, receipts []Receipt) error {
+	var b pgx.Batch
+	var unread []Receipt
+	divided := byMonth(s, receipts, func(r *Receipt) uuid.UUID { return r.ID })
+	n := 0
+	for m, set := range divided {
+		n += len(set)
+		headers, err := objects(set, func(r *Receipt) map[string]string { return r.Header })
+		if err != nil {
+			return err
+		}
+		b.Queue(m.in(`INSERT INTO receipts_%M (id, gateway_id, received_at, method, query, header, body, genuine, problem)
+			SELECT n.id, n.gateway_id, n.received_at, n.method, n.query, n.header::jsonb, n.body, n.genuine, n.problem
+			FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::bytea[], $8::boolean[], $9::text[])
+				AS n (id, gateway_id, received_at, method, query, header, body, genuine, problem)`),
+			ids(set, func(r *Receipt) uuid.UUID { return r.ID }), ids(set, func(r *Receipt) uuid.UUID { return r.GatewayID }),
+			column(set, func(r *Receipt) time.Time { return r.ReceivedAt }), words(set, func(r *Receipt) string { return r.Method }),
+			words(set, func(r *Receipt) string { return r.Query }), headers, column(set, func(r *Receipt) []byte { return present(r.Body) }),
+			column(set, func(r *Receipt) bool { return r.Genuine }), words(set, func(r *Receipt) string { return r.Problem }))
+		for _, r := range set {
+			if r.Genuine {
+				unread = append(unread, r)
+			}
+		}
+	}
+	if n < len(receipts) {
+		return fmt.Errorf("storing receipts: there are no tables yet for the month of %d of them", len(receipts)-n)
+	}
+	if len(unread) > 0 {
+		b.Queue("INSERT INTO to_read (id, gateway_id, query) SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[])",
+			ids(unread, func(r *Receipt) uuid.UUID { return r.ID }), ids(unread, func(r *Receipt) uuid.UUID { return r.GatewayID }),
+			column(unread, func(r *Receipt) *string {
+				if r.Unmasked == r.Query {
+					return nil
+				}
+				return &r.Unmasked
+			}))
+	}
+	if err := s.send(ctx, &b); err != nil {
+		s.missing(err)
+		return fmt.Errorf("storing %d receipts: %w", len(receipts), err)
+	}
+	return nil
+}
+
+// present is bytes that are there, if only none.
+func present(b []byte) []byte {
+	if b == nil {
+		return []byte{}
+	}
+	return b
+}
+
+// UnreadReceipts lists callbacks of a gateway that nobody has read yet, and that
+// came before a moment, the oldest first.
+func (s *Store) UnreadReceipts(ctx context.Context, gateway uuid.UUID, before time.Time, most int) ([]Receipt, error) {
+	type unread struct {
+		id    uuid.UUID
+		query *string
+	}
+	waiting, err := query(ctx, s.hot(), func(rows pgx.Rows) (u unread, err error) {
+		err = rows.Scan(&u.id, &u.query)
+		return u, err
+	}, "SELECT id, query FROM to_read WHERE gateway_id = $1 AND id < $2 ORDER BY id LIMIT $3", gateway, Floor(before), most)
+	if err != nil {
+		return nil, fmt.Errorf("looking for receipts to read: %w", err)
+	}
+	unmasked := make(map[uuid.UUID]*string, len(waiting))
+	all := make([]uuid.UUID, len(waiting))
+	for i, u := range waiting {
+		all[i], unmasked[u.id] = u.id, u.query
+	}
+	receipts, err := s.receipts(ctx, all)
+	if err != nil {
+		return nil, err
+	}
+	for i := range receipts {
+		r := &receipts[i]
+		if r.Unmasked = r.Query; unmasked[r.ID] != nil {
+			r.Unmasked = *unmasked[r.ID]
+		}
+	}
+	return receipts, s.dropLost(ctx, all, receipts)
+}
+
+// dropLost takes out callbacks that are not there any more: their month is gone.
+func (s *Store) dropLost(ctx context.Context, waiting []uuid.UUID, found []Receipt) error {
+	if len(found) == len(waiting) {
+		return nil
+	}
+	there := map[uuid.UUID]bool{}
+	for _, r := range found {
+		there[r.ID] = true
+	}
+	var b pgx.Batch
+	for _, id := range waiting {
+		if !there[id] {
+			b.Queue("DELETE FROM to_read WHERE id = $1", id)
+		}
+	}
+	return s.send(ctx, &b)
+}
+
+func scanID(rows pgx.Rows) (id uuid.UUID, err error) {
+	err = rows.Scan(&id)
+	return id, err
+}
+
+// UnreadGateways are the gateways whose callbacks wait to be read.
+func (s *Store) UnreadGateways(ctx context.Context, before time.Time) ([]uuid.UUID, error) {
+	return query(ctx, s.hot(), scanID, "SELECT DISTINCT gateway_id FROM to_read WHERE id < $1", Floor(before))
+}
+
+// TakeReceipts takes callbacks to be settled in this transaction, and tells
+// which of them nobody else has settled or is settling. Call it within
+// [Store.Transact].
+func (s *Store) TakeReceipts(ctx context.Context, receipts []uuid.UUID) (map[uuid.UUID]bool, error) {
+	taken, err := query(ctx, s.hot(), scanID, `DELETE FROM to_read WHERE id IN (
+		SELECT id FROM to_read WHERE id = ANY($1) ORDER BY id FOR UPDATE SKIP LOCKED) RETURNING id`, uuids(receipts))
+	if err != nil {
+		return nil, fmt.Errorf("taking receipts: %w", err)
+	}
+	mine := make(map[uuid.UUID]bool, len(taken))
+	for _, id := range taken {
+		mine[id] = true
+	}
+	return mine, nil
+}
+
+// NoteProblems notes what is wrong with callbacks that could not be read, or of
+// which what was read could not be kept.
+func (s *Store) NoteProblems(ctx context.Context, receipts []Receipt) error {
+	var b pgx.Batch
+	for m, set := range byMonth(s, receipts, func(r *Receipt) uuid.UUID { return r.ID }) {
+		b.Queue(m.in("UPDATE receipts_%M r SET problem = n.problem FROM unnest($1::uuid[], $2::text[]) AS n (id, problem) WHERE r.id = n.id"),
+			ids(set, func(r *Receipt) uuid.UUID { return r.ID }), words(set, func(r *Receipt) string { return r.Problem }))
+	}
+	if err := s.send(ctx, &b); err != nil {
+		return fmt.Errorf("noting what is wrong with receipts: %w", err)
+	}
+	return nil
+}
+
+func (s *Store) receipts(ctx context.Context, ids []uuid.UUID) ([]Receipt, error) {
+	var all []Receipt
+	for m, set := range byMonth(s, ids, itself) {
+		var some []Receipt
+		if err := s.db.WithContext(ctx).Table("receipts_"+string(m)).Where("id = ANY(?::uuid[])", list(set)).Order("id").Find(&some).Error; err != nil {
+			return nil, fmt.Errorf("reading receipts: %w", err)
+		}
+		all = append(all, some...)
+	}
+	return all, nil
+}

@@ -1,0 +1,388 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/delivery"
+)
+
+// Messages are counted as they change: the transaction that changes a state
+// writes by how much which count changes, as deltas that nobody waits for, and
+// later they are added up. A count is the sum of both.
+
+// cutting is a combination of dimensions by which messages are counted. There
+// are few, and they never change, so they are remembered.
+type cutting struct {
+	key                             uuid.UUID
+	sender, country, kind, template string
+}
+
+type cuts struct {
+	mu    sync.RWMutex
+	known map[cutting]int32
+}
+
+// cut gives each message of a set the combination that it is counted in.
+func (s *Store) cut(ctx context.Context, set []Acceptance) error {
+	var fresh []cutting
+	give := func() bool {
+		fresh = fresh[:0]
+		s.cuts.mu.RLock()
+		defer s.cuts.mu.RUnlock()
+		for i := range set {
+			m := &set[i].Message
+			c := cutting{m.KeyID, m.Sender, m.Country, m.Kind, m.Template}
+			known, ok := s.cuts.known[c]
+			if !ok && !slices.Contains(fresh, c) {
+				fresh = append(fresh, c)
+			}
+			m.cut = known
+		}
+		return len(fresh) == 0
+	}
+	if give() {
+		return nil
+	}
+	slices.SortFunc(fresh, func(a, b cutting) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
+	args := []any{ids(fresh, func(c *cutting) uuid.UUID { return c.key }), words(fresh, func(c *cutting) string { return c.sender }),
+		words(fresh, func(c *cutting) string { return c.country }), words(fresh, func(c *cutting) string { return c.kind }),
+		words(fresh, func(c *cutting) string { return c.template })}
+	var b pgx.Batch
+	b.Queue(`INSERT INTO cuts (key_id, sender, country, kind, template)
+		SELECT * FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[]) ON CONFLICT DO NOTHING`, args...)
+	if err := s.send(ctx, &b); err != nil {
+		return fmt.Errorf("noting what is counted: %w", err)
+	}
+	known, err := s.readCuts(ctx, `FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[]) AS n (key_id, sender, country, kind, template)
+		JOIN cuts c USING (key_id, sender, country, kind, template)`, args...)
+	if err != nil {
+		return err
+	}
+	s.cuts.mu.Lock()
+	if s.cuts.known == nil {
+		s.cuts.known = map[cutting]int32{}
+	}
+	for _, c := range known {
+		s.cuts.known[c.cutting] = c.id
+	}
+	s.cuts.mu.Unlock()
+	if !give() {
+		return fmt.Errorf("what is counted was not kept: %v", fresh)
+	}
+	return nil
+}
+
+type numberedCut struct {
+	cutting
+	id int32
+}
+
+func (s *Store) readCuts(ctx context.Context, from string, args ...any) ([]numberedCut, error) {
+	read, err := query(ctx, s.hot(), func(rows pgx.Rows) (c numberedCut, err error) {
+		err = rows.Scan(&c.id, &c.key, &c.sender, &c.country, &c.kind, &c.template)
+		return c, err
+	}, "SELECT c.id, c.key_id, c.sender, c.country, c.kind, c.template "+from, args...)
+	if err != nil {
+		return nil, fmt.Errorf("reading what is counted: %w", err)
+	}
+	return read, nil
+}
+
+// counted is one count: how many messages that were accepted in an hour are in
+// a state.
+type counted struct {
+	hour      time.Time
+	cut       int32
+	gateway   uuid.UUID
+	state     delivery.State
+	contested bool
+}
+
+func countedAs(m *Message) counted {
+	return counted{timeOf(m.ID).UTC().Truncate(time.Hour), m.cut, m.GatewayID, m.State, m.Rivals != ""}
+}
+
+// tallyDeltas is by how much counts change.
+type tallyDeltas map[counted]int
+
+func (t tallyDeltas) add(m *Message, n int) { t[countedAs(m)] += n }
+
+// move counts a message where it is now, and no longer where it was.
+func (t tallyDeltas) move(before, after *Message) {
+	if countedAs(before) != countedAs(after) {
+		t.add(before, -1)
+		t.add(after, 1)
+	}
+}
+
+func (t tallyDeltas) queue(b *pgx.Batch) {
+	type delta struct {
+		counted
+		n int
+	}
+	var set []delta
+	for c, n := range t {
+		if n != 0 {
+			set = append(set, delta{c, n})
+		}
+	}
+	if set == nil {
+		return
+	}
+	b.Queue(`INSERT INTO tally_deltas (hour, cut_id, gateway_id, state, contested, n)
+		SELECT * FROM unnest($1::timestamptz[], $2::int[], $3::uuid[], $4::text[], $5::boolean[], $6::int[])`,
+		column(set, func(d *delta) time.Time { return d.hour }), column(set, func(d *delta) int32 { return d.cut }),
+		ids(set, func(d *delta) uuid.UUID { return d.gateway }), words(set, func(d *delta) delivery.State { return d.state }),
+		column(set, func(d *delta) bool { return d.contested }), numbers(set, func(d *delta) int { return d.n }))
+}
+
+// compactMost is how many deltas are added up at once.
+const compactMost = 20_000
+
+// Compact adds deltas up. One instance does at a time; more is true if there
+// are more to be added.
+func (s *Store) Compact(ctx context.Context) (more bool, err error) {
+	var n []int
+	err = s.Transact(ctx, func(s *Store) error {
+		n, err = query(ctx, s.hot(), scanNumber, `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon tallies')) AS mine),
+			gone AS (DELETE FROM tally_deltas WHERE seq IN (SELECT seq FROM tally_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
+				RETURNING hour, cut_id, gateway_id, state, contested, n),
+			sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.cut_id, d.gateway_id, d.state, d.contested, sum(d.n) AS n
+				FROM gone d, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6 HAVING sum(d.n) <> 0),
+			added AS (INSERT INTO tallies AS t (grain, began_at, cut_id, gateway_id, state, contested, n)
+				SELECT grain, began_at, cut_id, gateway_id, state, contested, n FROM sums
+				ON CONFLICT (grain, began_at, cut_id, gateway_id, state, contested) DO UPDATE SET n = t.n + excluded.n)
+			SELECT count(*)::int FROM gone`, compactMost)
+		return err
+	})
+	if err != nil {
+		return false, fmt.Errorf("adding up tallies: %w", err)
+	}
+	return len(n) == 1 && n[0] == compactMost, nil
+}
+
+func scanNumber(rows pgx.Rows) (n int, err error) {
+	err = rows.Scan(&n)
+	return n, err
+}
+
+// single reports whether the filter chooses by what only single messages have,
+// so that they are counted and no tally is looked up.
+func (f Filter) single() bool { return f.To != "" || f.Reference != "" || f.GatewayRef != "" }
+
+// Tally counts the chosen messages by state.
+func (s *Store) Tally(ctx context.Context, f Filter) (delivery.Tally, error) {
+	var tally delivery.Tally
+	sql, args := "", []any(nil)
+	if f.single() {
+		where, given := f.where(nil)
+		sql, args = "SELECT s.state, s.rivals <> '', count(*) FROM messages m JOIN standings s ON s.id = m.id WHERE "+where+" GROUP BY 1, 2", given
+	} else {
+		cutIDs, err := s.chosenCuts(ctx, f)
+		if err != nil {
+			return tally, err
+		}
+		sql, args = f.tallySQL(cutIDs)
+	}
+	counts, err := query(ctx, s.reading(), func(rows pgx.Rows) (c struct {
+		state     delivery.State
+		contested bool
+		n         int64
+	}, err error) {
+		err = rows.Scan(&c.state, &c.contested, &c.n)
+		return c, err
+	}, sql, args...)
+	if err != nil {
+		return tally, fmt.Errorf("counting messages: %w", err)
+	}
+	for _, c := range counts {
+		tally.Add(c.state, c.n)
+		if c.contested {
+			tally.Contested += c.n
+		}
+	}
+	return tally, tally.Check()
+}
+
+// chosenCuts are the combinations of dimensions that the filter chooses; nil
+// for all.
+func (s *Store) chosenCuts(ctx context.Context, f Filter) ([]int32, error) {
+	if f.Kind == "" && f.Sender == "" && f.Country == "" && f.Template == "" && f.Key == uuid.Nil {
+		return nil, nil
+	}
+	all, err := s.readCuts(ctx, "FROM cuts c")
+	if err != nil {
+		return nil, err
+	}
+	chosen := []int32{}
+	for _, c := range all {
+		if (f.Kind == "" || c.kind == f.Kind) && (f.Sender == "" || c.sender == f.Sender) && (f.Country == "" || c.country == f.Country) &&
+			(f.Template == "" || c.template == f.Template) && (f.Key == uuid.Nil || c.key == f.Key) {
+			chosen = append(chosen, c.id)
+		}
+	}
+	return chosen, nil
+}
+
+// tallySQL adds up, in one statement and so at one moment: whole days and whole
+// hours from the tallies, deltas that are not added up yet, and, where the span
+// begins or ends within an hour, that piece of it message by message.
+func (f Filter) tallySQL(cutIDs []int32) (string, []any) {
+	var args []any
+	arg := func(v any) string {
+		args = append(args, v)
+		return fmt.Sprintf("$%d", len(args))
+	}
+	var chosen []string
+	if cutIDs != nil {
+		chosen = append(chosen, "cut_id = ANY("+arg(cutIDs)+")")
+	}
+	if f.Gateway != uuid.Nil {
+		chosen = append(chosen, "gateway_id = "+arg(f.Gateway))
+	}
+	if len(f.States) > 0 {
+		chosen = append(chosen, "state = ANY("+arg(words(f.States, func(s *delivery.State) delivery.State { return *s }))+")")
+	}
+	and := func(conditions ...string) string { return strings.Join(append(conditions, chosen...), " AND ") }
+	contested := ""
+	if f.Contested {
+		contested = " AND contested"
+	}
+	var sums []string
+	sum := func(table, when string) {
+		sums = append(sums, "SELECT state, contested, n FROM "+table+" WHERE "+and(when)+contested)
+	}
+	span := func(column string, from, to time.Time) string {
+		when := "true"
+		if !from.IsZero() {
+			when += " AND " + column + " >= " + arg(from)
+		}
+		if !to.IsZero() {
+			when += " AND " + column + " < " + arg(to)
+		}
+		return when
+	}
+	piece := func(from, to time.Time) {
+		if from.Before(to) {
+			when := fmt.Sprintf("id >= %s AND id < %s", arg(Floor(from)), arg(Floor(to)))
+			rivals := ""
+			if f.Contested {
+				rivals = " AND rivals <> ''"
+			}
+			sums = append(sums, "SELECT state, rivals <> '' AS contested, 1 AS n FROM standings WHERE "+and(when)+rivals)
+		}
+	}
+	hours, days := f.grains()
+	if hours.from.IsZero() || hours.to.IsZero() || hours.from.Before(hours.to) {
+		sum("tally_deltas", span("hour", hours.from, hours.to))
+		if days == nil {
+			sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, hours.to))
+		} else {
+			sum("tallies", "grain = 'day' AND "+span("began_at", days.from, days.to))
+			if !hours.from.IsZero() {
+				sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, days.from))
+			}
+			if !hours.to.IsZero() {
+				sum("tallies", "grain = 'hour' AND "+span("began_at", days.to, hours.to))
+			}
+		}
+		piece(f.Since, hours.from)
+		piece(hours.to, f.Until)
+	} else {
+		piece(f.Since, f.Until)
+	}
+	return "SELECT state, contested, sum(n)::bigint FROM (" + strings.Join(sums, " UNION ALL ") + ") AS counts GROUP BY 1, 2 HAVING sum(n) <> 0", args
+}
+
+// stretch is a span of time; a bound that is zero is open.
+type stretch struct{ from, to time.Time }
+
+// grains are the whole hours and the whole days within the span of the filter;
+// days is nil where there is none.
+func (f Filter) grains() (hours stretch, days *stretch) {
+	up := func(t time.Time, d time.Duration) time.Time {
+		if t.IsZero() {
+			return t
+		}
+		if whole := t.UTC().Truncate(d); whole.Equal(t) {
+			return whole
+		}
+		return t.UTC().Truncate(d).Add(d)
+	}
+	down := func(t time.Time, d time.Duration) time.Time {
+		if t.IsZero() {
+			return t
+		}
+		return t.UTC().Truncate(d)
+	}
+	const day = 24 * time.Hour
+	hours = stretch{up(f.Since, time.Hour), down(f.Until, time.Hour)}
+	whole := stretch{up(f.Since, day), down(f.Until, day)}
+	if whole.from.IsZero() || whole.to.IsZero() || whole.from.Before(whole.to) {
+		return hours, &whole
+	}
+	return hours, nil
+}
+
+// Difference is where the kept counts of an hour do not agree with the messages.
+type Difference struct {
+	Hour    time.Time
+	State   delivery.State
+	Kept    int64
+	Counted int64
+}
+
+// Prove counts the messages that were accepted in an hour, holds that against
+// what is kept, and returns where they differ, and, as far as they can be told,
+// the messages whose row says something else than their evidence.
+func (s *Store) Prove(ctx context.Context, hour time.Time) ([]Difference, []uuid.UUID, error) {
+	hour = hour.UTC().Truncate(time.Hour)
+	type row struct {
+		state         delivery.State
+		kept, counted int64
+	}
+	rows, err := query(ctx, s.reading(), func(rows pgx.Rows) (r row, err error) {
+		err = rows.Scan(&r.state, &r.kept, &r.counted)
+		return r, err
+	}, `SELECT state, sum(kept)::bigint, sum(counted)::bigint FROM (
+			SELECT state, n AS kept, 0 AS counted FROM tallies WHERE grain = 'hour' AND began_at = $1
+			UNION ALL SELECT state, n, 0 FROM tally_deltas WHERE hour = $1
+			UNION ALL SELECT state, 0, 1 FROM standings WHERE id >= $2 AND id < $3) AS both_counts
+		GROUP BY 1 HAVING sum(kept) <> sum(counted)`, hour, Floor(hour), Floor(hour.Add(time.Hour)))
+	if err != nil || len(rows) == 0 {
+		return nil, nil, err
+	}
+	differences := make([]Difference, len(rows))
+	states := make([]string, len(rows))
+	for i, r := range rows {
+		differences[i], states[i] = Difference{hour, r.state, r.kept, r.counted}, string(r.state)
+	}
+	suspects, err := query(ctx, s.reading(), func(rows pgx.Rows) (id uuid.UUID, err error) { err = rows.Scan(&id); return id, err },
+		"SELECT id FROM standings WHERE id >= $1 AND id < $2 AND state = ANY($3) ORDER BY changed_at DESC LIMIT 1000", Floor(hour), Floor(hour.Add(time.Hour)), states)
+	if err != nil {
+		return differences, nil, err
+	}
+	digests, err := s.fold(ctx, suspects)
+	if err != nil {
+		return differences, nil, err
+	}
+	messages, err := s.read(ctx, suspects, "")
+	if err != nil {
+		return differences, nil, err
+	}
+	var wrong []uuid.UUID
+	for _, m := range messages {
+		if d, ok := digests[m.ID]; ok && d.Outcome().State != m.State {
+			wrong = append(wrong, m.ID)
+		}
+	}
+	return differences, wrong, nil
+}

@@ -1,0 +1,97 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Orphans lists messages that are being sent through a gateway. When a keeper
+// takes over, nobody knows what became of them.
+func (s *Store) Orphans(ctx context.Context, gateway uuid.UUID, most int) ([]Message, error) {
+	found, err := query(ctx, s.hot(), scanTurn, `SELECT a.id, a.began_at FROM to_ask a JOIN standings s ON s.id = a.id
+		WHERE a.gateway_id = $1 AND s.state = 'sending' LIMIT $2`, gateway, most)
+	if err != nil {
+		return nil, fmt.Errorf("looking for what was being sent: %w", err)
+	}
+	return s.read(ctx, ids(found, func(t *turn) uuid.UUID { return t.id }), "AND s.state = 'sending'")
+}
+
+// Silent lists the gateways of which messages are due to be looked after.
+func (s *Store) Silent(ctx context.Context, now time.Time) ([]uuid.UUID, error) {
+	return query(ctx, s.hot(), scanID, `SELECT g.id FROM gateways g
+		WHERE EXISTS (SELECT FROM to_ask a WHERE a.gateway_id = g.id AND a.ask_at <= $1)`, now)
+}
+
+// TakeSilent takes messages of a gateway that are due to be looked after, and
+// postpones each by a lease, so that another instance does not ask about them
+// at the same time.
+func (s *Store) TakeSilent(ctx context.Context, gateway uuid.UUID, now time.Time, lease time.Duration, most int) ([]Message, error) {
+	type watched struct {
+		id uuid.UUID
+		Plan
+	}
+	taken, err := query(ctx, s.hot(), func(rows pgx.Rows) (w watched, err error) {
+		w.GiveUpAt, w.AskAt = new(time.Time), new(time.Time)
+		err = rows.Scan(&w.id, w.AskAt, w.GiveUpAt, &w.BeganAt, &w.Asks)
+		return w, err
+	}, `UPDATE to_ask SET ask_at = $3 WHERE id IN (
+			SELECT a.id FROM to_ask a JOIN standings s ON s.id = a.id
+			WHERE a.gateway_id = $1 AND a.ask_at <= $2 AND s.state <> 'sending' ORDER BY a.ask_at LIMIT $4 FOR UPDATE OF a SKIP LOCKED)
+		RETURNING id, ask_at, give_up_at, began_at, asks`, gateway, now, now.Add(lease), most)
+	if err != nil {
+		return nil, fmt.Errorf("taking silent messages: %w", err)
+	}
+	silent, err := s.read(ctx, ids(taken, func(w *watched) uuid.UUID { return w.id }), "")
+	if err != nil {
+		return nil, err
+	}
+	plans := make(map[uuid.UUID]Plan, len(taken))
+	for _, w := range taken {
+		plans[w.id] = w.Plan
+	}
+	for i := range silent {
+		silent[i].Plan = plans[silent[i].ID]
+	}
+	return silent, nil
+}
+
+// Postpone writes when messages are looked after next, unless they have moved
+// meanwhile. Call it within [Store.Transact].
+func (s *Store) Postpone(ctx context.Context, messages []Message) error {
+	// Standings are locked first, in the order of ids, as everywhere.
+	current, err := s.lockStandings(ctx, ids(messages, func(m *Message) uuid.UUID { return m.ID }))
+	if err != nil {
+		return fmt.Errorf("postponing messages: %w", err)
+	}
+	as := make(map[uuid.UUID]*Message, len(current))
+	for i := range current {
+		as[current[i].ID] = &current[i]
+	}
+	var unmoved []Message
+	for _, m := range messages {
+		if now := as[m.ID]; now != nil && now.State == m.State && now.Attempts == m.Attempts && now.AskAt != nil {
+			unmoved = append(unmoved, m)
+		}
+	}
+	var b pgx.Batch
+	queueToAsk(&b, unmoved)
+	return s.send(ctx, &b)
+}
+
+// queueToAsk writes when messages are asked about.
+func queueToAsk(b *pgx.Batch, set []Message) {
+	if len(set) == 0 {
+		return
+	}
+	b.Queue(`INSERT INTO to_ask AS a (id, gateway_id, ask_at, give_up_at, began_at, asks)
+		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::timestamptz[], $6::int[])
+		ON CONFLICT (id) DO UPDATE SET gateway_id = excluded.gateway_id, ask_at = excluded.ask_at, give_up_at = excluded.give_up_at,
+			began_at = excluded.began_at, asks = excluded.asks`,
+		ids(set, func(m *Message) uuid.UUID { return m.ID }), ids(set, func(m *Message) uuid.UUID { return m.GatewayID }),
+		column(set, func(m *Message) time.Time { return *m.AskAt }), column(set, func(m *Message) time.Time { return *m.GiveUpAt }),
+		column(set, func(m *Message) time.Time { return m.BeganAt }), numbers(set, func(m *Message) int { return m.Asks }))
+}
