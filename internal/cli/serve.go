@@ -46,6 +46,7 @@ func (a *app) serve() *cobra.Command {
 	}
 	a.serviceFlags(cmd)
 	cmd.Flags().String("phone-url", "", "where the practice phone is, for the console to link to")
+	cmd.Flags().String("profile-at", "", "host and port at which Go's profiles are answered; keep it to yourself")
 	return cmd
 }
 
@@ -58,6 +59,8 @@ func (a *app) serviceFlags(cmd *cobra.Command) {
 	f.String("seal-key", "", "32 bytes in base64 that seal the secrets of gateways; kept in the data folder if not given")
 	f.Duration("lease", 5*time.Second, "how long an instance that died holds up its gateways")
 	f.Duration("keep-raw", 30*24*time.Hour, "how long raw exchanges are kept")
+	f.Duration("keep-messages", 0, "how long messages are kept, in whole months; for ever if not given")
+	f.Duration("stop-within", 20*time.Second, "how long stopping may take; what is in flight then becomes doubtful at the next start")
 	f.Duration("balance-every", 5*time.Minute, "how often gateways are asked what is left on their accounts")
 	f.String("fixed-lines", "warn", "what becomes of messages to fixed lines: allow, warn or refuse")
 	f.String("special-rate", "refuse", "what becomes of messages to freephone, premium and company numbers")
@@ -78,7 +81,8 @@ func (a *app) serviceOptions(log *slog.Logger) (service.Options, error) {
 	}
 	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
-		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), Balance: c.GetDuration("balance-every"), Log: log,
+		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), KeepMessages: c.GetDuration("keep-messages"), StopWithin: c.GetDuration("stop-within"),
+		ProfileAt: c.GetString("profile-at"), Balance: c.GetDuration("balance-every"), Log: log,
 		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}, nil
 }
 

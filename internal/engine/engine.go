@@ -31,6 +31,8 @@ type Config struct {
 	SealKey   []byte        // 32 bytes that seal the secrets of gateways
 	Lease     time.Duration // how long a keeper that died holds up its gateway
 	KeepRaw   time.Duration // how long raw exchanges and callbacks are kept
+	// KeepMessages is how long messages are kept, in whole months; 0: for ever.
+	KeepMessages time.Duration
 	// BalanceEvery is how often gateways are asked what is left; 0: as usual.
 	BalanceEvery time.Duration
 	Policy       intake.Policy // what becomes of messages to which kinds of lines; nil: as usual
@@ -92,7 +94,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 // been recorded.
 func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
-	for _, run := range []func(context.Context){e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse} {
+	for _, run := range []func(context.Context){e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp} {
 		parts.Go(func() { run(ctx) })
 	}
 	parts.Wait()
@@ -125,10 +127,55 @@ func (e *Engine) keepHouse(ctx context.Context) {
 	}
 }
 
+// strayEnd is how long strays stay that nobody looks at any more, beyond what
+// they came with.
+const strayEnd = 7 * 24 * time.Hour
+
+// addUp adds up what is counted, and proves now and then that it is right.
+func (e *Engine) addUp(ctx context.Context) {
+	often, seldom := time.NewTicker(2*time.Second), time.NewTicker(time.Minute)
+	defer often.Stop()
+	defer seldom.Stop()
+	hours := 0
+	for {
+		var err error
+		select {
+		case <-ctx.Done():
+			return
+		case <-often.C:
+			for more := true; more && err == nil; {
+				more, err = e.Store.Compact(ctx)
+			}
+		case <-seldom.C:
+			// The last hours again and again, and of those before one after the
+			// other.
+			hours = (hours + 1) % (31 * 24)
+			for _, back := range []int{hours % 3, hours} {
+				if err = e.prove(ctx, e.Now().Add(-time.Duration(back)*time.Hour)); err != nil {
+					break
+				}
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			e.log.Error("adding up tallies", "error", err)
+		}
+	}
+}
+
+// prove holds what is counted of an hour against its messages.
+func (e *Engine) prove(ctx context.Context, hour time.Time) error {
+	differences, wrong, err := e.Store.Prove(ctx, hour)
+	for _, d := range differences {
+		e.log.Error("a tally is wrong", "hour", d.Hour, "state", d.State, "kept", d.Kept, "counted", d.Counted, "messages", wrong)
+	}
+	return err
+}
+
 func (e *Engine) tidy(ctx context.Context) error {
 	now := e.Now()
 	if err := e.Store.EnsurePartitions(ctx, now); err != nil {
 		return fmt.Errorf("making partitions: %w", err)
 	}
-	return e.Store.Tidy(ctx, now, store.Keep{Exchanges: e.Config.KeepRaw, Idempotency: 48 * time.Hour})
+	return e.Store.Tidy(ctx, now, store.Keep{Messages: e.Config.KeepMessages, Exchanges: e.Config.KeepRaw, Idempotency: 48 * time.Hour,
+		Strays: e.Config.KeepRaw + strayEnd, Inbound: e.Config.KeepMessages})
 }

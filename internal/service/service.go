@@ -2,6 +2,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -12,8 +13,10 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"net/http/pprof"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"syscall"
@@ -39,8 +42,12 @@ type Options struct {
 	SealKey     string        // 32 bytes in base64; empty: kept in Data
 	Lease       time.Duration // how long a keeper that died holds up its gateway
 	KeepRaw     time.Duration // how long raw exchanges are kept
-	Balance     time.Duration // how often gateways are asked what is left
-	Log         *slog.Logger
+	// KeepMessages is how long messages are kept, in whole months; 0: for ever.
+	KeepMessages time.Duration
+	StopWithin   time.Duration // how long stopping may take; 0: as long as it takes
+	ProfileAt    string        // where Go's profiles are answered; empty: nowhere
+	Balance      time.Duration // how often gateways are asked what is left
+	Log          *slog.Logger
 
 	// What becomes of messages to kinds of lines: allow, warn or refuse; as
 	// usual if empty.
@@ -71,6 +78,10 @@ func DefaultData() string {
 // Run runs the service until ctx ends and everything in flight is recorded.
 // ready is called with the service's address once requests are answered.
 func Run(ctx context.Context, o Options, ready func(url string)) error {
+	if os.Getenv("GOGC") == "" {
+		// The heap is small and full of what lives for milliseconds.
+		debug.SetGCPercent(400)
+	}
 	unlock, err := lockFolder(o.Data)
 	if err != nil {
 		return err
@@ -104,7 +115,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	if o.PublicURL == "" {
 		o.PublicURL = at
 	}
-	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw, BalanceEvery: o.Balance, Policy: policy(o)}, o.Log)
+	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw, KeepMessages: o.KeepMessages, BalanceEvery: o.Balance, Policy: policy(o)}, o.Log)
 	if err != nil {
 		return err
 	}
@@ -136,10 +147,21 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Optio
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
 	}
+	if o.ProfileAt != "" {
+		profiles := &http.Server{Addr: o.ProfileAt, Handler: http.HandlerFunc(profile), ReadHeaderTimeout: 10 * time.Second}
+		go func() {
+			if err := profiles.ListenAndServe(); !errors.Is(err, http.ErrServerClosed) {
+				o.Log.Error("answering profiles", "error", err)
+			}
+		}()
+		defer profiles.Close()
+	}
 	moving, stop := context.WithCancel(context.Background())
 	defer stop()
 	var parts sync.WaitGroup
 	parts.Go(func() { e.Run(moving) })
+	over, cut := context.WithCancel(context.Background())
+	defer cut()
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
 	ready()
@@ -148,14 +170,38 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Optio
 	select {
 	case <-ctx.Done():
 		close(closing)
-		last, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		within := cmp.Or(o.StopWithin, time.Hour)
+		deadline := time.AfterFunc(within, cut)
+		defer deadline.Stop()
+		last, cancel := context.WithTimeout(context.Background(), within/2)
 		err = server.Shutdown(last)
 		cancel()
 	case err = <-failed:
 	}
 	stop()
-	parts.Wait()
+	ended := make(chan struct{})
+	go func() {
+		parts.Wait()
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-over.Done():
+		o.Log.Warn("stopped before everything in flight was recorded; what was is doubtful at the next start", "after", o.StopWithin)
+	}
 	return err
+}
+
+// profile answers Go's profiles of the running service.
+func profile(w http.ResponseWriter, r *http.Request) {
+	switch r.URL.Path {
+	case "/debug/pprof/profile":
+		pprof.Profile(w, r)
+	case "/debug/pprof/trace":
+		pprof.Trace(w, r)
+	default:
+		pprof.Index(w, r)
+	}
 }
 
 func firstKey(ctx context.Context, e *engine.Engine, show func(key string) error) error {

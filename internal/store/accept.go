@@ -190,6 +190,6 @@ func queueMessages(b *pgx.Batch, m month, set []Acceptance) error {
 // Token returns what a token was used for.
 func (s *Store) Token(ctx context.Context, key uuid.UUID, token string) (Idempotency, error) {
 	var t Idempotency
-	err := s.db.WithContext(ctx).Where("key_id = ? AND token = ?", key, token).First(&t).Error
+	err := s.gorm(ctx).Where("key_id = ? AND token = ?", key, token).First(&t).Error
 	return t, found(err)
 }

@@ -21,6 +21,7 @@ import (
 // ids: two sets that meet wait, and never for each other.
 func (s *Store) lockStandings(ctx context.Context, all []uuid.UUID) ([]Message, error) {
 	var locked []Message
+	slices.SortFunc(all, func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
 	divided := byMonth(s, all, itself)
 	for _, m := range slices.Sorted(maps.Keys(divided)) {
 		some, err := query(ctx, s.hot(), scanStanding, m.in(`SELECT s.id, s.lane, s.valid_until, `+standingColumns+`,
@@ -87,14 +88,31 @@ func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, 
 	}
 	var messages []Message
 	err := s.Transact(ctx, func(s *Store) error {
+		all := make(map[uuid.UUID]bool, len(evidence))
+		for _, e := range evidence {
+			all[e.MessageID] = true
+		}
+		var err error
+		if messages, err = s.lockStandings(ctx, slices.Collect(maps.Keys(all))); err != nil {
+			return err
+		}
+		return s.AppendTo(ctx, now, messages, evidence, plan)
+	})
+	if err != nil {
+		s.missing(err)
+		return nil, fmt.Errorf("adding %d pieces of evidence: %w", len(evidence), err)
+	}
+	return messages, nil
+}
+
+// AppendTo is [Store.Append] for messages that were read and locked in the same
+// transaction, which are changed to what they are now.
+func (s *Store) AppendTo(ctx context.Context, now time.Time, messages []Message, evidence []Evidence,
+	plan func(before, after *Message, known delivery.Outcome)) error {
+	err := s.Transact(ctx, func(s *Store) error {
 		about := make(map[uuid.UUID][]Evidence, len(evidence))
 		for _, e := range evidence {
 			about[e.MessageID] = append(about[e.MessageID], e)
-		}
-		all := slices.SortedFunc(maps.Keys(about), func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
-		var err error
-		if messages, err = s.lockStandings(ctx, all); err != nil {
-			return err
 		}
 		c := changes{store: s, ctx: ctx, now: now, counts: tallyDeltas{}, evidence: map[month][]Evidence{}, standings: map[month][]Message{}}
 		for i := range messages {
@@ -107,10 +125,9 @@ func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, 
 		return s.send(ctx, &b)
 	})
 	if err != nil {
-		s.missing(err)
-		return nil, fmt.Errorf("adding %d pieces of evidence: %w", len(evidence), err)
+		return fmt.Errorf("adding %d pieces of evidence: %w", len(evidence), err)
 	}
-	return messages, nil
+	return nil
 }
 
 // changes is all that is to be written for a set of evidence.

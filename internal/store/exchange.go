@@ -91,7 +91,7 @@ func (s *Store) Exchanges(ctx context.Context, timeline []Evidence) (map[uuid.UU
 	exchanges, receipts := map[uuid.UUID]Exchange{}, map[uuid.UUID]Receipt{}
 	for m, set := range byMonth(s, exchangeIDs, itself) {
 		var found []Exchange
-		if err := s.db.WithContext(ctx).Table("exchanges_"+string(m)).Where("id = ANY(?::uuid[])", list(set)).Find(&found).Error; err != nil {
+		if err := s.gorm(ctx).Table("exchanges_"+string(m)).Where("id = ANY(?::uuid[])", list(set)).Find(&found).Error; err != nil {
 			return nil, nil, fmt.Errorf("reading exchanges: %w", err)
 		}
 		for _, x := range found {

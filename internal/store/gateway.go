@@ -38,14 +38,14 @@ type Gateway struct {
 // AddGateway stores a new gateway.
 func (s *Store) AddGateway(ctx context.Context, g Gateway) error {
 	g.Senders = append([]string{}, g.Senders...) // an empty list is a list
-	return create(s.db.WithContext(ctx), &g, "gateway "+g.Name)
+	return create(s.gorm(ctx), &g, "gateway "+g.Name)
 }
 
 // Gateways lists all gateways, the oldest first, also those that were removed:
 // receipts for what they carried may still come.
 func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
 	var gateways []Gateway
-	err := s.db.WithContext(ctx).Order("id").Find(&gateways).Error
+	err := s.gorm(ctx).Order("id").Find(&gateways).Error
 	return gateways, err
 }
 
@@ -54,7 +54,7 @@ func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
 func (s *Store) ChangeGateway(ctx context.Context, g Gateway) error {
 	g.Version++
 	g.Senders = append([]string{}, g.Senders...)
-	result := s.db.WithContext(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
+	result := s.gorm(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
 		Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)
 	if result.Error == nil && result.RowsAffected == 0 {
 		return ErrChanged

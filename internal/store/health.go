@@ -31,7 +31,7 @@ func (Health) TableName() string { return "gateway_health" }
 // Healths returns what is known of each gateway.
 func (s *Store) Healths(ctx context.Context) (map[uuid.UUID]Health, error) {
 	var all []Health
-	if err := s.db.WithContext(ctx).Find(&all).Error; err != nil {
+	if err := s.gorm(ctx).Find(&all).Error; err != nil {
 		return nil, fmt.Errorf("reading how gateways fare: %w", err)
 	}
 	healths := make(map[uuid.UUID]Health, len(all))
@@ -42,7 +42,7 @@ func (s *Store) Healths(ctx context.Context) (map[uuid.UUID]Health, error) {
 }
 
 func (s *Store) putHealth(ctx context.Context, h Health, columns ...string) error {
-	err := s.db.WithContext(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "gateway_id"}}, DoUpdates: clause.AssignmentColumns(columns)}).Create(&h).Error
+	err := s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "gateway_id"}}, DoUpdates: clause.AssignmentColumns(columns)}).Create(&h).Error
 	if err != nil {
 		return fmt.Errorf("noting how a gateway fares: %w", err)
 	}
@@ -70,7 +70,7 @@ func (s *Store) NoteNoBalance(ctx context.Context, gateway uuid.UUID, why string
 // MayAskBalance reports whether the balance of a gateway was not asked for
 // since, and if so notes that it is now: one instance asks for all.
 func (s *Store) MayAskBalance(ctx context.Context, gateway uuid.UUID, now, since time.Time) (bool, error) {
-	result := s.db.WithContext(ctx).Exec(`INSERT INTO gateway_health AS h (gateway_id, asked_at) VALUES (?, ?)
+	result := s.gorm(ctx).Exec(`INSERT INTO gateway_health AS h (gateway_id, asked_at) VALUES (?, ?)
 		ON CONFLICT (gateway_id) DO UPDATE SET asked_at = excluded.asked_at WHERE h.asked_at IS NULL OR h.asked_at <= ?`, gateway, now, since)
 	return result.RowsAffected == 1, result.Error
 }
@@ -84,18 +84,18 @@ type Slot struct {
 // Went returns what went through a gateway since, the oldest first, and forgets
 // what is older.
 func (s *Store) Went(ctx context.Context, gateway uuid.UUID, since time.Time) ([]Slot, error) {
-	if err := s.db.WithContext(ctx).Exec("DELETE FROM gateway_paces WHERE gateway_id = ? AND slot < ?", gateway, since).Error; err != nil {
+	if err := s.gorm(ctx).Exec("DELETE FROM gateway_paces WHERE gateway_id = ? AND slot < ?", gateway, since).Error; err != nil {
 		return nil, fmt.Errorf("pacing a gateway: %w", err)
 	}
 	var slots []Slot
-	err := s.db.WithContext(ctx).Raw("SELECT slot, n FROM gateway_paces WHERE gateway_id = ? ORDER BY slot", gateway).Scan(&slots).Error
+	err := s.gorm(ctx).Raw("SELECT slot, n FROM gateway_paces WHERE gateway_id = ? ORDER BY slot", gateway).Scan(&slots).Error
 	return slots, err
 }
 
 // NoteWent notes that some are about to go through a gateway. Call it within
 // the transaction that claims them.
 func (s *Store) NoteWent(ctx context.Context, gateway uuid.UUID, slot Slot) error {
-	err := s.db.WithContext(ctx).Exec(`INSERT INTO gateway_paces AS p (gateway_id, slot, n) VALUES (?, ?, ?)
+	err := s.gorm(ctx).Exec(`INSERT INTO gateway_paces AS p (gateway_id, slot, n) VALUES (?, ?, ?)
 		ON CONFLICT (gateway_id, slot) DO UPDATE SET n = p.n + excluded.n`, gateway, slot.Slot, slot.N).Error
 	if err != nil {
 		return fmt.Errorf("pacing a gateway: %w", err)

@@ -31,7 +31,7 @@ func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) error {
 	if len(inbound) == 0 {
 		return nil
 	}
-	if err := s.db.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&inbound, 500).Error; err != nil {
+	if err := s.gorm(ctx).Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&inbound, 500).Error; err != nil {
 		return fmt.Errorf("keeping %d inbound messages: %w", len(inbound), err)
 	}
 	return nil
@@ -40,7 +40,7 @@ func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) error {
 // Inbound lists inbound messages, the newest first, from the one after the
 // cursor; the nil cursor starts at the newest.
 func (s *Store) Inbound(ctx context.Context, after uuid.UUID, most int) ([]Inbound, error) {
-	db := s.db.WithContext(ctx)
+	db := s.gorm(ctx)
 	if after != uuid.Nil {
 		db = db.Where("id < ?", after)
 	}

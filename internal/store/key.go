@@ -21,29 +21,29 @@ type Key struct {
 
 // AddKey stores a new key.
 func (s *Store) AddKey(ctx context.Context, k Key) error {
-	return create(s.db.WithContext(ctx), &k, "key "+k.Name)
+	return create(s.gorm(ctx), &k, "key "+k.Name)
 }
 
 // Keys lists all keys, the oldest first.
 func (s *Store) Keys(ctx context.Context) ([]Key, error) {
 	var keys []Key
-	err := s.db.WithContext(ctx).Order("id").Find(&keys).Error
+	err := s.gorm(ctx).Order("id").Find(&keys).Error
 	return keys, err
 }
 
 // KeyByHandle returns the key with this public part.
 func (s *Store) KeyByHandle(ctx context.Context, handle string) (Key, error) {
 	var k Key
-	err := s.db.WithContext(ctx).Where("handle = ?", handle).First(&k).Error
+	err := s.gorm(ctx).Where("handle = ?", handle).First(&k).Error
 	return k, found(err)
 }
 
 // RevokeKey ends a key's use. A key that is revoked stays so.
 func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, now time.Time) error {
-	return changed(s.db.WithContext(ctx).Exec("UPDATE keys SET revoked_at = coalesce(revoked_at, ?) WHERE id = ?", now, id))
+	return changed(s.gorm(ctx).Exec("UPDATE keys SET revoked_at = coalesce(revoked_at, ?) WHERE id = ?", now, id))
 }
 
 // TouchKeys notes when keys were last used.
 func (s *Store) TouchKeys(ctx context.Context, ids []uuid.UUID, now time.Time) error {
-	return s.db.WithContext(ctx).Exec("UPDATE keys SET last_used_at = ? WHERE id IN ?", now, ids).Error
+	return s.gorm(ctx).Exec("UPDATE keys SET last_used_at = ? WHERE id IN ?", now, ids).Error
 }

@@ -54,7 +54,7 @@ func (s *Store) TakeLease(ctx context.Context, gateway, holder uuid.UUID, span t
 // the transaction ends. Call it within [Store.Transact].
 func (s *Store) HoldsLease(ctx context.Context, gateway, holder uuid.UUID) (bool, error) {
 	var held []bool
-	err := s.db.WithContext(ctx).Raw("SELECT until > clock_timestamp() FROM keepers WHERE gateway_id = ? AND holder = ? FOR SHARE", gateway, holder).Scan(&held).Error
+	err := s.gorm(ctx).Raw("SELECT until > clock_timestamp() FROM keepers WHERE gateway_id = ? AND holder = ? FOR SHARE", gateway, holder).Scan(&held).Error
 	return len(held) == 1 && held[0], err
 }
 

@@ -21,10 +21,10 @@ type Receipt struct {
 	Body       []byte
 	Genuine    bool
 	Problem    string
+	Unread     bool `gorm:"-"` // it is still to be read
 }
 
-// StoreReceipts commits callbacks as they came in. Those that are genuine are
-// to be read.
+// StoreReceipts keeps callbacks as they came in.
 func (s *Store) StoreReceipts(ctx context.Context, receipts []Receipt) error {
 	var b pgx.Batch
 	var unread []Receipt
@@ -45,7 +45,7 @@ func (s *Store) StoreReceipts(ctx context.Context, receipts []Receipt) error {
 			words(set, func(r *Receipt) string { return r.Query }), headers, column(set, func(r *Receipt) []byte { return present(r.Body) }),
 			column(set, func(r *Receipt) bool { return r.Genuine }), words(set, func(r *Receipt) string { return r.Problem }))
 		for _, r := range set {
-			if r.Genuine {
+			if r.Unread {
 				unread = append(unread, r)
 			}
 		}
@@ -103,6 +103,7 @@ func (s *Store) UnreadReceipts(ctx context.Context, gateway uuid.UUID, before ti
 	}
 	for i := range receipts {
 		r := &receipts[i]
+		r.Unread = true
 		if r.Unmasked = r.Query; unmasked[r.ID] != nil {
 			r.Unmasked = *unmasked[r.ID]
 		}
@@ -142,6 +143,9 @@ func (s *Store) UnreadGateways(ctx context.Context, before time.Time) ([]uuid.UU
 // which of them nobody else has settled or is settling. Call it within
 // [Store.Transact].
 func (s *Store) TakeReceipts(ctx context.Context, receipts []uuid.UUID) (map[uuid.UUID]bool, error) {
+	if len(receipts) == 0 {
+		return nil, nil
+	}
 	taken, err := query(ctx, s.hot(), scanID, `DELETE FROM to_read WHERE id IN (
 		SELECT id FROM to_read WHERE id = ANY($1) ORDER BY id FOR UPDATE SKIP LOCKED) RETURNING id`, uuids(receipts))
 	if err != nil {
@@ -172,7 +176,7 @@ func (s *Store) receipts(ctx context.Context, ids []uuid.UUID) ([]Receipt, error
 	var all []Receipt
 	for m, set := range byMonth(s, ids, itself) {
 		var some []Receipt
-		if err := s.db.WithContext(ctx).Table("receipts_"+string(m)).Where("id = ANY(?::uuid[])", list(set)).Order("id").Find(&some).Error; err != nil {
+		if err := s.gorm(ctx).Table("receipts_"+string(m)).Where("id = ANY(?::uuid[])", list(set)).Order("id").Find(&some).Error; err != nil {
 			return nil, fmt.Errorf("reading receipts: %w", err)
 		}
 		all = append(all, some...)

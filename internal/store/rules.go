@@ -34,29 +34,29 @@ type Sender struct {
 func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (Sender, error) {
 	err := s.Transact(ctx, func(s *Store) error {
 		// One at a time, so that the first is the first.
-		if err := s.db.Exec("LOCK TABLE senders IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
+		if err := s.gorm(ctx).Exec("LOCK TABLE senders IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
 			return err
 		}
 		var n int64
-		if err := s.db.Model(&Sender{}).Count(&n).Error; err != nil {
+		if err := s.gorm(ctx).Model(&Sender{}).Count(&n).Error; err != nil {
 			return err
 		}
 		if all := (sender.Default{}); n == 0 && !slices.Contains(record.Defaults, all) {
 			record.Defaults = append(record.Defaults, all)
 		}
 		if mayChange {
-			if err := s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "id"}},
+			if err := s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "id"}},
 				DoUpdates: clause.AssignmentColumns([]string{"gateways", "countries", "registrations", "two_way", "per_second"})}).Create(&record).Error; err != nil {
 				return err
 			}
-			if err := s.db.Exec("DELETE FROM sender_defaults WHERE sender_id = ?", record.ID).Error; err != nil {
+			if err := s.gorm(ctx).Exec("DELETE FROM sender_defaults WHERE sender_id = ?", record.ID).Error; err != nil {
 				return err
 			}
-		} else if err := create(s.db, &record, "sender "+record.ID); err != nil {
+		} else if err := create(s.gorm(ctx), &record, "sender "+record.ID); err != nil {
 			return err
 		}
 		for _, d := range record.Defaults {
-			if err := s.db.Exec("INSERT INTO sender_defaults VALUES (?, ?, ?) ON CONFLICT (kind, country) DO UPDATE SET sender_id = excluded.sender_id",
+			if err := s.gorm(ctx).Exec("INSERT INTO sender_defaults VALUES (?, ?, ?) ON CONFLICT (kind, country) DO UPDATE SET sender_id = excluded.sender_id",
 				d.Kind, d.Country, record.ID).Error; err != nil {
 				return err
 			}
@@ -74,10 +74,10 @@ func (s *Store) Senders(ctx context.Context) ([]Sender, error) {
 		sender.Default
 	}
 	err := s.Transact(ctx, func(s *Store) error {
-		if err := s.db.Order("id").Find(&senders).Error; err != nil {
+		if err := s.gorm(ctx).Order("id").Find(&senders).Error; err != nil {
 			return err
 		}
-		return s.db.Raw("SELECT * FROM sender_defaults ORDER BY kind, country").Scan(&defaults).Error
+		return s.gorm(ctx).Raw("SELECT * FROM sender_defaults ORDER BY kind, country").Scan(&defaults).Error
 	})
 	for i := range senders {
 		for _, d := range defaults {
@@ -91,7 +91,7 @@ func (s *Store) Senders(ctx context.Context) ([]Sender, error) {
 
 // RemoveSender takes a sender out of use.
 func (s *Store) RemoveSender(ctx context.Context, id string) error {
-	return changed(s.db.WithContext(ctx).Exec("DELETE FROM senders WHERE id = ?", id))
+	return changed(s.gorm(ctx).Exec("DELETE FROM senders WHERE id = ?", id))
 }
 
 // CountryRule is a rule that differs from the one that ships.
@@ -107,20 +107,20 @@ func (s *Store) PutRules(ctx context.Context, rules []CountryRule) error {
 	if len(rules) == 0 {
 		return nil
 	}
-	return s.db.WithContext(ctx).Clauses(clause.OnConflict{
+	return s.gorm(ctx).Clauses(clause.OnConflict{
 		Columns: []clause.Column{{Name: "country"}}, DoUpdates: clause.AssignmentColumns([]string{"rule", "changed_at", "changed_by"}),
 	}).CreateInBatches(&rules, 500).Error
 }
 
 // DropRule forgets a rule, so that the one that ships holds again.
 func (s *Store) DropRule(ctx context.Context, country string) error {
-	return changed(s.db.WithContext(ctx).Exec("DELETE FROM country_rules WHERE country = ?", country))
+	return changed(s.gorm(ctx).Exec("DELETE FROM country_rules WHERE country = ?", country))
 }
 
 // Rules lists the rules that differ from those that ship.
 func (s *Store) Rules(ctx context.Context) ([]CountryRule, error) {
 	var rules []CountryRule
-	err := s.db.WithContext(ctx).Order("country").Find(&rules).Error
+	err := s.gorm(ctx).Order("country").Find(&rules).Error
 	return rules, err
 }
 
@@ -136,7 +136,7 @@ type Route struct {
 // Routes lists the routes in the order in which they are tried.
 func (s *Store) Routes(ctx context.Context) ([]Route, error) {
 	var routes []Route
-	err := s.db.WithContext(ctx).Order("position").Find(&routes).Error
+	err := s.gorm(ctx).Order("position").Find(&routes).Error
 	return routes, err
 }
 
@@ -144,16 +144,16 @@ func (s *Store) Routes(ctx context.Context) ([]Route, error) {
 // matters, and half of them would be another order.
 func (s *Store) PutRoutes(ctx context.Context, routes []Route) error {
 	return s.Transact(ctx, func(s *Store) error {
-		if err := s.db.Exec("LOCK TABLE routes IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
+		if err := s.gorm(ctx).Exec("LOCK TABLE routes IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
 			return err
 		}
-		if err := s.db.Exec("DELETE FROM routes").Error; err != nil {
+		if err := s.gorm(ctx).Exec("DELETE FROM routes").Error; err != nil {
 			return err
 		}
 		if len(routes) == 0 {
 			return nil
 		}
-		return s.db.CreateInBatches(&routes, 500).Error
+		return s.gorm(ctx).CreateInBatches(&routes, 500).Error
 	})
 }
 
@@ -169,23 +169,23 @@ type Template struct {
 // be changed.
 func (s *Store) PutTemplate(ctx context.Context, t Template, mayChange bool) error {
 	if !mayChange {
-		return create(s.db.WithContext(ctx), &t, "template "+t.Name)
+		return create(s.gorm(ctx), &t, "template "+t.Name)
 	}
-	return s.db.WithContext(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
+	return s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
 		DoUpdates: clause.AssignmentColumns([]string{"template", "changed_at"})}).Create(&t).Error
 }
 
 // Templates lists all templates, in order of their names.
 func (s *Store) Templates(ctx context.Context) ([]Template, error) {
 	var templates []Template
-	err := s.db.WithContext(ctx).Order("name").Find(&templates).Error
+	err := s.gorm(ctx).Order("name").Find(&templates).Error
 	return templates, err
 }
 
 // RemoveTemplate forgets a template. Messages that were made of it keep their
 // texts.
 func (s *Store) RemoveTemplate(ctx context.Context, name string) error {
-	return changed(s.db.WithContext(ctx).Exec("DELETE FROM templates WHERE name = ?", name))
+	return changed(s.gorm(ctx).Exec("DELETE FROM templates WHERE name = ?", name))
 }
 
 // PriceList is when the price list of a gateway was changed, and by whom.
@@ -216,10 +216,10 @@ func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.E
 	return s.Transact(ctx, func(s *Store) error {
 		// The list's row first: two that replace it at once come one after the
 		// other.
-		err := s.db.Exec("INSERT INTO price_lists (gateway_id, changed_at, changed_by) VALUES (?, ?, ?) ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by",
+		err := s.gorm(ctx).Exec("INSERT INTO price_lists (gateway_id, changed_at, changed_by) VALUES (?, ?, ?) ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by",
 			list.GatewayID, list.ChangedAt, list.ChangedBy).Error
 		if err == nil {
-			err = s.db.Exec("DELETE FROM prices WHERE gateway_id = ?", list.GatewayID).Error
+			err = s.gorm(ctx).Exec("DELETE FROM prices WHERE gateway_id = ?", list.GatewayID).Error
 		}
 		if err != nil {
 			return err
@@ -227,21 +227,21 @@ func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.E
 		if len(records) == 0 {
 			return nil
 		}
-		return s.db.Table("prices").CreateInBatches(&records, 500).Error
+		return s.gorm(ctx).Table("prices").CreateInBatches(&records, 500).Error
 	})
 }
 
 // PriceLists lists when the lists were changed.
 func (s *Store) PriceLists(ctx context.Context) ([]PriceList, error) {
 	var lists []PriceList
-	err := s.db.WithContext(ctx).Find(&lists).Error
+	err := s.gorm(ctx).Find(&lists).Error
 	return lists, err
 }
 
 // Prices reads the price list of a gateway.
 func (s *Store) Prices(ctx context.Context, gateway uuid.UUID) ([]price.Entry, error) {
 	var records []priceRow
-	err := s.db.WithContext(ctx).Table("prices").Where("gateway_id = ?", gateway).Order("country, prefix, kind, holds_from").Find(&records).Error
+	err := s.gorm(ctx).Table("prices").Where("gateway_id = ?", gateway).Order("country, prefix, kind, holds_from").Find(&records).Error
 	entries := make([]price.Entry, len(records))
 	for i, r := range records {
 		entries[i] = price.Entry{Country: r.Country, Prefix: r.Prefix, Kind: r.Kind, Per: r.Per, Rate: price.Of(r.Micros, r.Currency), From: r.HoldsFrom.UTC()}

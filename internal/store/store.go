@@ -41,8 +41,7 @@ var (
 // many messages run on its connections with slices as parameters, several a
 // round trip.
 type Store struct {
-	db   *gorm.DB
-	conn *pgx.Conn // of the transaction that the store is bound to; nil outside
+	tx *transaction // that the store is bound to; nil outside of one
 	*common
 }
 
@@ -52,6 +51,7 @@ type common struct {
 	leases *gorm.DB      // who keeps what: never behind anything else
 	pools  []*pgxpool.Pool
 	begin  *gorm.DB // over work
+	db     *gorm.DB // what people look at and set
 	months months
 	cuts   cuts
 }
@@ -194,68 +194,56 @@ func (s *Store) Ping(ctx context.Context) error {
 	return nil
 }
 
-// Transact runs do in one transaction: all of it is committed, or nothing.
-// Within a transaction it is part of that.
-func (s *Store) Transact(ctx context.Context, do func(*Store) error) error {
-	if s.conn != nil {
-		return do(s)
-	}
-	pool, err := s.begin.DB()
-	if err != nil {
-		return err
-	}
-	one, err := pool.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer one.Close()
-	within := &Store{common: s.common}
-	if err := one.Raw(func(driver any) error { within.conn = driver.(*stdlib.Conn).Conn(); return nil }); err != nil {
-		return err
-	}
-	// Were ctx the transaction's own, its end would roll back beside a statement
-	// that is running. Each statement has it by itself.
-	db := s.begin.Session(&gorm.Session{NewDB: true, Context: context.WithoutCancel(ctx)})
-	db.Statement.ConnPool = one
-	return db.Transaction(func(tx *gorm.DB) error {
-		within.db = tx
-		return do(within)
-	})
-}
-
-// carrier carries several statements as one round trip. Outside of a transaction
-// they are one by themselves: PostgreSQL ends it at the end of the batch.
-type carrier interface {
-	SendBatch(context.Context, *pgx.Batch) pgx.BatchResults
+// reader reads rows.
+type reader interface {
 	Query(context.Context, string, ...any) (pgx.Rows, error)
 }
 
-func (s *Store) hot() carrier {
-	if s.conn != nil {
-		return s.conn
+// hot is for statements about messages on their way.
+func (s *Store) hot() reader {
+	if s.tx != nil {
+		return s.tx
 	}
 	return s.work
 }
 
 // reading is for what people look at: it may take long, and holds up no message
 // on its way.
-func (s *Store) reading() carrier {
-	if s.conn != nil {
-		return s.conn
+func (s *Store) reading() reader {
+	if s.tx != nil {
+		return s.tx
 	}
 	return s.pools[1]
 }
 
-// send runs a batch of statements of which nothing is to be read.
+// gorm is GORM's way to the database, in the transaction that the store is bound
+// to if it is.
+func (s *Store) gorm(ctx context.Context) *gorm.DB {
+	if s.tx == nil {
+		return s.db.WithContext(ctx)
+	}
+	db := s.tx.db.WithContext(ctx)
+	if err := s.tx.flush(ctx); err != nil {
+		db.AddError(err)
+	}
+	return db
+}
+
+// send runs statements of which nothing is to be read: as one round trip and one
+// transaction, or as part of the transaction that the store is bound to.
 func (s *Store) send(ctx context.Context, b *pgx.Batch) error {
 	if b.Len() == 0 {
 		return nil
 	}
-	return s.hot().SendBatch(ctx, b).Close()
+	if s.tx != nil {
+		s.tx.writes.QueuedQueries = append(s.tx.writes.QueuedQueries, b.QueuedQueries...)
+		return nil
+	}
+	return s.work.SendBatch(ctx, b).Close()
 }
 
 // query reads the rows of a statement.
-func query[T any](ctx context.Context, from carrier, scan func(pgx.Rows) (T, error), sql string, args ...any) ([]T, error) {
+func query[T any](ctx context.Context, from reader, scan func(pgx.Rows) (T, error), sql string, args ...any) ([]T, error) {
 	rows, err := from.Query(ctx, sql, args...)
 	if err != nil {
 		return nil, err

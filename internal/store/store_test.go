@@ -31,6 +31,20 @@ func fresh(t testing.TB) *Store {
 	return s
 }
 
+// kept makes a gateway that the holder keeps.
+func kept(t testing.TB, s *Store) (gateway, holder uuid.UUID) {
+	t.Helper()
+	g := Gateway{ID: NewID(), Name: fmt.Sprintf("g-%s", uuid.NewString()), CreatedAt: now(), SealedSecrets: []byte{}, SealedCallback: []byte{}}
+	if err := s.AddGateway(t.Context(), g); err != nil {
+		t.Fatal(err)
+	}
+	holder = uuid.New()
+	if lease := must[Lease](t)(s.TakeLease(t.Context(), g.ID, holder, time.Hour)); !lease.Held {
+		t.Fatalf("%+v", lease)
+	}
+	return g.ID, holder
+}
+
 func newMessage(gateway uuid.UUID, lane int) Message {
 	at := now()
 	var m Message
@@ -184,7 +198,7 @@ func TestRowsAgreeWithEvidence(t *testing.T) {
 func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 	t.Parallel()
 	s := fresh(t)
-	gateway := uuid.New()
+	gateway, holder := kept(t, s)
 	var messages []Message
 	for i := range 60 {
 		m := newMessage(gateway, 2-i%3)
@@ -205,7 +219,7 @@ func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 				var claimed []Message
 				err := s.Transact(context.Background(), func(s *Store) error {
 					var err error
-					if claimed, err = s.Claim(context.Background(), gateway, now(), 7, 7); err != nil {
+					if claimed, err = s.Claim(context.Background(), gateway, holder, now(), 7, 7); err != nil {
 						return err
 					}
 					var evidence []Evidence
@@ -246,7 +260,7 @@ func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 func TestClaimWithinALaneIsByDueTime(t *testing.T) {
 	t.Parallel()
 	s := fresh(t)
-	gateway := uuid.New()
+	gateway, holder := kept(t, s)
 	base := now().Add(-time.Minute)
 	want := []int{0, 0, 1, 1, 2, 2}
 	for i, lane := range []int{2, 1, 0, 2, 0, 1} {
@@ -256,8 +270,11 @@ func TestClaimWithinALaneIsByDueTime(t *testing.T) {
 	}
 	var got []int
 	var last time.Time
+	if none, err := s.Claim(t.Context(), gateway, uuid.New(), now(), 10, 10); err != nil || len(none) > 0 {
+		t.Errorf("who does not keep the gateway claims %d messages, %v", len(none), err)
+	}
 	err := s.Transact(t.Context(), func(s *Store) error {
-		claimed, err := s.Claim(t.Context(), gateway, now(), 10, 10)
+		claimed, err := s.Claim(t.Context(), gateway, holder, now(), 10, 10)
 		for i, m := range claimed {
 			if i > 0 && m.Lane == got[i-1] && m.DueAt.Before(last) {
 				t.Errorf("lane %d is out of order", m.Lane)

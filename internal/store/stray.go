@@ -38,7 +38,7 @@ func (s *Store) AddStrays(ctx context.Context, strays []Stray) error {
 	if len(strays) == 0 {
 		return nil
 	}
-	if err := s.db.WithContext(ctx).CreateInBatches(&strays, 500).Error; err != nil {
+	if err := s.gorm(ctx).CreateInBatches(&strays, 500).Error; err != nil {
 		return fmt.Errorf("keeping %d strays: %w", len(strays), err)
 	}
 	return nil
@@ -48,7 +48,7 @@ func (s *Store) AddStrays(ctx context.Context, strays []Stray) error {
 // [Store.Transact].
 func (s *Store) TakeStrays(ctx context.Context, now time.Time, most int) ([]Stray, error) {
 	var strays []Stray
-	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE", Options: "SKIP LOCKED"}).
+	err := s.gorm(ctx).Clauses(clause.Locking{Strength: "UPDATE", Options: "SKIP LOCKED"}).
 		Where("look_at <= ?", now).Order("look_at").Limit(most).Find(&strays).Error
 	return strays, err
 }
@@ -71,7 +71,7 @@ func (s *Store) DropStrays(ctx context.Context, ids []uuid.UUID) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	return s.db.WithContext(ctx).Where("id = ANY(?::uuid[])", list(ids)).Delete(&Stray{}).Error
+	return s.gorm(ctx).Where("id = ANY(?::uuid[])", list(ids)).Delete(&Stray{}).Error
 }
 
 // PostponeStrays sets when strays that found nothing are looked at again; past
@@ -80,7 +80,7 @@ func (s *Store) PostponeStrays(ctx context.Context, now time.Time, ids []uuid.UU
 	if len(ids) == 0 {
 		return nil
 	}
-	return s.db.WithContext(ctx).Exec(`UPDATE strays SET looks = looks + 1,
+	return s.gorm(ctx).Exec(`UPDATE strays SET looks = looks + 1,
 			look_at = CASE WHEN at < ? THEN NULL
 				ELSE ?::timestamptz + least(interval '250 milliseconds' * power(2, least(looks, 20)), make_interval(secs => ?)) END
 		WHERE id = ANY(?::uuid[])`, end, now, most.Seconds(), list(ids)).Error

@@ -66,8 +66,9 @@ func (s *Store) lock(ctx context.Context, turns []turn, gateway uuid.UUID) ([]Me
 // Claim locks messages that are due at a gateway, and within a lane the longest
 // due first: at most urgent passcodes, then at most so many others, the more
 // urgent lane first. Call it within [Store.Transact]; what is locked by others
-// is passed over.
-func (s *Store) Claim(ctx context.Context, gateway uuid.UUID, now time.Time, urgent, others int) ([]Message, error) {
+// is passed over. Nothing is claimed unless the holder keeps the gateway, which
+// it then does until the transaction ends.
+func (s *Store) Claim(ctx context.Context, gateway, holder uuid.UUID, now time.Time, urgent, others int) ([]Message, error) {
 	const lane = `(SELECT q.lane, q.id, q.due_at FROM to_send q WHERE q.gateway_id = $1 AND q.lane = %d AND q.due_at <= $2 AND q.valid_until > $2
 		ORDER BY q.due_at, q.id LIMIT $%d)`
 	type waiting struct {
@@ -77,7 +78,10 @@ func (s *Store) Claim(ctx context.Context, gateway uuid.UUID, now time.Time, urg
 	found, err := query(ctx, s.hot(), func(rows pgx.Rows) (w waiting, err error) {
 		err = rows.Scan(&w.lane, &w.id, &w.due)
 		return w, err
-	}, fmt.Sprintf(lane+" UNION ALL "+lane+" UNION ALL "+lane, 0, 3, 1, 4, 2, 4), gateway, now, urgent, others)
+	}, fmt.Sprintf(`WITH kept AS MATERIALIZED (
+			SELECT until > clock_timestamp() AS still FROM keepers WHERE gateway_id = $1 AND holder = $5 FOR SHARE)
+		SELECT t.lane, t.id, t.due_at FROM kept, LATERAL (`+lane+" UNION ALL "+lane+" UNION ALL "+lane+") AS t WHERE kept.still",
+		0, 3, 1, 4, 2, 4), gateway, now, urgent, others, holder)
 	if err != nil {
 		return nil, fmt.Errorf("claiming messages: %w", err)
 	}
@@ -182,7 +186,7 @@ func (s *Store) Waiting(ctx context.Context, gateway uuid.UUID, after Place, mos
 // Unsettled counts messages of a gateway that wait to be sent or of which more
 // is to be heard.
 func (s *Store) Unsettled(ctx context.Context, gateway uuid.UUID) (n int64, err error) {
-	err = s.db.WithContext(ctx).Raw("SELECT (SELECT count(*) FROM to_send WHERE gateway_id = ?) + (SELECT count(*) FROM to_ask WHERE gateway_id = ?)",
+	err = s.gorm(ctx).Raw("SELECT (SELECT count(*) FROM to_send WHERE gateway_id = ?) + (SELECT count(*) FROM to_ask WHERE gateway_id = ?)",
 		gateway, gateway).Scan(&n).Error
 	return n, err
 }

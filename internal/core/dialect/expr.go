@@ -10,8 +10,11 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/itchyny/gojq"
+
+	"calmpigeon.example/internal/core/delivery"
 )
 
 // An expression on a live reply may neither hang nor fill the memory: these
@@ -134,6 +137,9 @@ func plain(value any) any {
 			v[i] = plain(item)
 		}
 	case json.Number:
+		if len(v) > digitsMost { // to reckon with it would take seconds
+			return v.String()
+		}
 		if n, err := strconv.Atoi(v.String()); err == nil {
 			return n
 		}
@@ -214,23 +220,71 @@ func whole(value any) (int, error) {
 	return 0, fmt.Errorf("%v where a whole number was expected", value)
 }
 
-// moment reads a gateway's time: RFC 3339 or seconds or milliseconds since
-// 1970. What cannot be read is left out; a time is no reason to lose a claim.
+// The bounds of what is read from outside. What is beyond them is taken for not
+// said: no count and no time is a reason to lose a claim.
+const (
+	digitsMost   = 64        // of a number
+	wordMost     = 1000      // bytes of an id, a code or a note
+	textMost     = 160 << 10 // bytes of an inbound text: 255 segments of the widest characters
+	segmentsMost = delivery.PartsMost
+	indexMost    = 1_000_000
+)
+
+var earliest, latest = time.Date(1990, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2100, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// moment reads a gateway's time: RFC 3339, or seconds, milliseconds,
+// microseconds or nanoseconds since 1970. What cannot be read, or lies before
+// 1990 or after 2100, is left out.
 func moment(value any) time.Time {
+	var t time.Time
 	switch v := value.(type) {
 	case string:
-		if t, err := time.Parse(time.RFC3339Nano, v); err == nil {
-			return t.UTC()
-		}
+		t, _ = time.Parse(time.RFC3339Nano, v)
 	case int:
-		if v > 1e11 {
-			return time.UnixMilli(int64(v)).UTC()
+		switch {
+		case v > 1e17:
+			t = time.Unix(0, int64(v))
+		case v > 1e14:
+			t = time.UnixMicro(int64(v))
+		case v > 1e11:
+			t = time.UnixMilli(int64(v))
+		default:
+			t = time.Unix(int64(v), 0)
 		}
-		return time.Unix(int64(v), 0).UTC()
 	case float64:
-		return time.UnixMicro(int64(v * 1e6)).UTC()
+		for v > 1e11 {
+			v /= 1000
+		}
+		if v > 0 {
+			t = time.UnixMicro(int64(v * 1e6))
+		}
 	}
-	return time.Time{}
+	if t.Before(earliest) || !t.Before(latest) {
+		return time.Time{}
+	}
+	return t.UTC()
+}
+
+// count reads a number that counts something. One that is below nothing or past
+// what there can be was not said.
+func count(value any, most int) (int, error) {
+	n, err := whole(value)
+	if err != nil && isNumber(value) || n < 0 || n > most {
+		return 0, nil
+	}
+	return n, err
+}
+
+// isNumber reports whether a value is a number, if only one that is too large or
+// has a fraction.
+func isNumber(value any) bool {
+	switch v := value.(type) {
+	case float64, *big.Int:
+		return true
+	case string:
+		return v != "" && strings.Trim(v, "-+.0123456789") == ""
+	}
+	return false
 }
 
 // amount reads an amount of money in millionths: gateways write it as a number
@@ -255,9 +309,18 @@ func amount(value any) (micros int64, err error) {
 // cleanText drops what a database cannot keep and limits what a gateway may
 // make us keep.
 func cleanText(s string) string {
+	return bounded(s, wordMost)
+}
+
+// bounded is text that a database can keep, of at most so many bytes: it is cut
+// between two characters, and says so.
+func bounded(s string, most int) string {
 	s = strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "")
-	if len(s) > 1000 {
-		s = strings.ToValidUTF8(s[:1000], "") + "…"
+	if len(s) <= most {
+		return s
 	}
-	return s
+	for most > 0 && !utf8.RuneStart(s[most]) {
+		most--
+	}
+	return s[:most] + "…"
 }

@@ -197,10 +197,16 @@ func (d *Dialect) ReadInbound(in Incoming) ([]Arrival, error) {
 		}
 		a := &arrivals[i]
 		a.At = moment(object["at"])
-		for name, to := range map[string]*string{"from": &a.From, "to": &a.To, "text": &a.Text, "id": &a.ID} {
+		for name, to := range map[string]*string{"from": &a.From, "to": &a.To, "id": &a.ID} {
 			if *to, err = word(object[name]); err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
 			}
+		}
+		if object["text"] != nil {
+			if a.Text, err = scalar(object["text"]); err != nil {
+				return nil, fmt.Errorf("text: %w", err)
+			}
+			a.Text = bounded(a.Text, textMost)
 		}
 		if a.From == "" {
 			return nil, errors.New("the inbound message does not say who wrote it")

@@ -228,8 +228,10 @@ func (d *Dialect) item(object map[string]any) (Item, error) {
 			item.To, err = word(value)
 		case "index":
 			if value != nil {
-				item.Index, err = whole(value)
-				item.Index++
+				var n int
+				if n, err = whole(value); n >= 0 && n < indexMost {
+					item.Index = n + 1
+				}
 			}
 		case "state":
 			state, err = word(value)
@@ -244,11 +246,11 @@ func (d *Dialect) item(object map[string]any) (Item, error) {
 		case "note":
 			item.Note, err = word(value)
 		case "segments":
-			item.Segments, err = whole(value)
+			item.Segments, err = count(value, segmentsMost)
 		case "part":
-			item.Part, err = whole(value)
+			item.Part, err = count(value, segmentsMost)
 		case "parts":
-			item.Parts, err = whole(value)
+			item.Parts, err = count(value, segmentsMost)
 		case "charge":
 			if value != nil {
 				item.Charge, err = money(value)

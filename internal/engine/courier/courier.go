@@ -8,9 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptrace"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -48,7 +50,7 @@ func New(now func() time.Time) *Courier {
 	transport := &http.Transport{
 		DialContext:         (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
 		TLSHandshakeTimeout: 5 * time.Second,
-		MaxIdleConnsPerHost: 64,
+		MaxIdleConnsPerHost: 512, // as many as a gateway may have in flight
 		IdleConnTimeout:     60 * time.Second,
 		ForceAttemptHTTP2:   true,
 	}
@@ -144,16 +146,37 @@ func FlatHeader(header http.Header) map[string]string {
 
 // masking hides the gateway's secrets and what is made of them in a request.
 func masking(g *roster.Gateway, r dialect.Request) func(string) string {
+	if len(r.Hidden) == 0 {
+		return g.Mask
+	}
 	return func(s string) string { return g.Mask(roster.MaskAll(s, r.Hidden)) }
 }
 
 func maskHeader(header map[string]string, mask func(string) string) map[string]string {
 	masked := make(map[string]string, len(header))
-	for name, value := range header {
-		masked[strings.ToLower(name)] = mask(value)
+	room := headerMost
+	for _, name := range slices.Sorted(maps.Keys(header)) {
+		small := strings.ToLower(name)
+		if usual[small] {
+			continue
+		}
+		value := mask(header[name])
+		if room -= len(small) + len(value); room < 0 {
+			masked["…"] = fmt.Sprintf("headers of more than %d bytes are not kept", headerMost)
+			break
+		}
+		masked[small] = value
 	}
 	return masked
 }
+
+// headerMost is how much is kept of the headers of a request or a reply.
+const headerMost = 16 << 10
+
+// usual are headers that stand in every exchange and tell nothing: they are not
+// kept.
+var usual = map[string]bool{"user-agent": true, "date": true, "connection": true, "keep-alive": true, "content-length": true,
+	"transfer-encoding": true, "accept-encoding": true, "vary": true}
 
 // keep is what is kept of a body: it is masked before it is cut, so that no
 // secret stands half at its end.

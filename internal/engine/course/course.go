@@ -87,6 +87,15 @@ func (c *Course) Record(ctx context.Context, s *store.Store, evidence []store.Ev
 	return messages, err
 }
 
+// RecordClaimed is Record for messages that were claimed in the transaction that
+// s is bound to. They are changed to what they are now.
+func (c *Course) RecordClaimed(ctx context.Context, s *store.Store, messages []store.Message, evidence []store.Evidence) error {
+	now := c.Now()
+	return s.AppendTo(ctx, now, messages, evidence, func(before, after *store.Message, known delivery.Outcome) {
+		c.plan(before, after, known, now, Step{}, store.Content{})
+	})
+}
+
 // Announce tells who waits that what is known of messages has been committed.
 func (c *Course) Announce(messages []store.Message) {
 	ids := make([]uuid.UUID, len(messages))

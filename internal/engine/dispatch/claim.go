@@ -51,7 +51,7 @@ func (k *keeper) free(g *roster.Gateway) (leave, time.Duration) {
 	if probing {
 		open, each = min(open, 1-busy), 1 // one goes ahead to see
 	}
-	if open <= 0 {
+	if open <= 0 || k.unsaved.Load() >= unsavedMost {
 		return leave{}, time.Second // one that comes back rings
 	}
 	codes := now.Sub(k.codes) < urgentKept
@@ -143,16 +143,12 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (clai
 	limits := k.paces()
 	err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
 		c, codes = claimed{}, 0
-		held, err := s.HoldsLease(ctx, k.id, k.d.holder)
-		if err != nil || !held {
-			return err
-		}
 		now := k.d.Course.Now()
 		others := free.others
 		if k.deferring && others > 0 {
 			others = max(others, claimMost) // the next ones may have to wait too
 		}
-		found, err := s.Claim(ctx, k.id, now, free.messages, others)
+		found, err := s.Claim(ctx, k.id, k.d.holder, now, free.messages, others)
 		if err != nil || len(found) == 0 {
 			k.deferring = false
 			return err
@@ -194,8 +190,8 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (clai
 		for i, m := range goes {
 			evidence[i] = course.Own(m, now, delivery.Sending, m.Attempts+1, "")
 		}
-		changed, err = k.d.Course.Record(ctx, s, evidence, nil)
-		return err
+		changed = goes
+		return k.d.Course.RecordClaimed(ctx, s, changed, evidence)
 	})
 	if err != nil {
 		return claimed{}, err

@@ -26,7 +26,10 @@ const (
 	claimMost = 200
 	packMost  = 2000
 	// claimEvery is how long claims collect, unless a passcode is due.
-	claimEvery = 5 * time.Millisecond
+	claimEvery = 10 * time.Millisecond
+	// unsavedMost is how many outcomes may wait to be recorded before no more is
+	// sent: whatever is not recorded when we are killed is in doubt.
+	unsavedMost = 2 * packMost
 	// idleMost is how long a keeper waits that has nothing to do. It is rung for.
 	idleMost = 15 * time.Second
 	// urgentKept is how long room is kept for passcodes after the last one.
@@ -64,7 +67,8 @@ type keeper struct {
 	deferring bool
 	rerouted  time.Time
 
-	busy atomic.Int32 // requests in flight
+	busy    atomic.Int32 // requests in flight
+	unsaved atomic.Int64 // messages whose outcome is not recorded yet
 
 	door   sync.Mutex
 	window *pace.Window
@@ -264,8 +268,6 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			k.busy.Add(1)
 			inFlight.Go(func() {
 				k.send(g, p.messages, own)
-				k.busy.Add(-1)
-				k.bell.Some.Now()
 			})
 		}
 		if len(claim.noted) > 0 {
@@ -382,7 +384,12 @@ func (k *keeper) send(g *roster.Gateway, messages []store.Message, pass passport
 		k.forgo(n)
 	}
 	health, changed := k.learn(lesson)
+	k.unsaved.Add(int64(len(messages)))
+	k.busy.Add(-1) // the next may go while this one is being recorded
+	k.bell.Some.Now()
 	k.d.settle(r)
+	k.unsaved.Add(-int64(len(messages)))
+	k.bell.Some.Now()
 	if changed {
 		k.note(g, health)
 	}

@@ -7,6 +7,8 @@ import (
 	"crypto/hmac"
 	"errors"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -25,8 +27,8 @@ var (
 	ErrForged = errors.New("the receipt does not prove that it comes from the gateway")
 )
 
-// inboxLimits bound what is stored as one set.
-var inboxLimits = gather.Limits{Rows: 500, Bytes: 8 << 20, Linger: 2 * time.Millisecond}
+// limits bound what is settled as one set.
+var limits = gather.Limits{Rows: settleMost, Bytes: 4 << 20, Linger: 4 * time.Millisecond}
 
 // leftover is how old a callback is that whoever took it has forgotten: they
 // ended, or had too many.
@@ -37,9 +39,10 @@ type Receipts struct {
 	Course *course.Course
 	Log    *slog.Logger
 
-	inbox *gather.Gather[store.Receipt, struct{}]
+	forged *gather.Gather[store.Receipt, struct{}] // are kept, and not read
 
 	mu       sync.Mutex
+	ctx      context.Context // of Run; nil before
 	settlers map[uuid.UUID]*settler
 	running  sync.WaitGroup
 }
@@ -47,12 +50,13 @@ type Receipts struct {
 // New makes it ready to take callbacks once it runs.
 func New(c *course.Course, log *slog.Logger) *Receipts {
 	r := &Receipts{Course: c, Log: log, settlers: map[uuid.UUID]*settler{}}
-	bulk := func(one store.Receipt) (rows, bytes int) { return 1, size(one) }
-	r.inbox = gather.New(inboxLimits, bulk, func(ctx context.Context, set []store.Receipt) ([]struct{}, error) {
+	r.forged = gather.New(limits, bulk, func(ctx context.Context, set []store.Receipt) ([]struct{}, error) {
 		return make([]struct{}, len(set)), c.Store.StoreReceipts(ctx, set)
 	})
 	return r
 }
+
+func bulk(one store.Receipt) (rows, bytes int) { return 1, size(one) }
 
 // size is roughly how much memory a callback takes.
 func size(r store.Receipt) int {
@@ -86,19 +90,17 @@ func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.
 		Header: in.Header, Body: in.Body, Genuine: rule.Proves(in, g.Secrets)}
 	if !record.Genuine {
 		record.Problem = ErrForged.Error()
-	}
-	if _, err := r.inbox.Do(ctx, record); err != nil {
-		return dialect.Answer{}, err
-	}
-	if !record.Genuine {
+		if _, err := r.forged.Do(ctx, record); err != nil {
+			return dialect.Answer{}, err
+		}
 		r.Log.Warn("receipt is not genuine", "gateway", g.Name, "receipt", record.ID)
 		return dialect.Answer{}, ErrForged
 	}
-	r.settler(g.ID).give(record)
-	return rule.Answer, nil
+	return rule.Answer, r.settler(g.ID).take(ctx, record)
 }
 
-// settler is what settles the callbacks of a gateway.
+// settler is what settles the callbacks of a gateway. It begins when the first
+// one comes.
 func (r *Receipts) settler(gateway uuid.UUID) *settler {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -107,19 +109,30 @@ func (r *Receipts) settler(gateway uuid.UUID) *settler {
 		s = newSettler(r, gateway)
 		r.settlers[gateway] = s
 	}
+	if r.ctx != nil && !s.started {
+		s.started = true
+		r.running.Go(func() { s.fresh.Run(r.ctx) })
+		r.running.Go(func() { s.run(r.ctx) })
+	}
 	return s
 }
 
 // Run stores and settles until ctx ends.
 func (r *Receipts) Run(ctx context.Context) {
-	r.running.Go(func() { r.inbox.Run(ctx) })
+	r.mu.Lock()
+	r.ctx = ctx
+	known := slices.Collect(maps.Keys(r.settlers))
+	r.mu.Unlock()
+	for _, gateway := range known {
+		r.settler(gateway)
+	}
+	r.running.Go(func() { r.forged.Run(ctx) })
 	r.running.Go(func() { r.lookForStrays(ctx) })
 	defer r.running.Wait()
-	tick := time.NewTicker(time.Second) // for what other instances stored, and what was too much
+	tick := time.NewTicker(time.Second) // for what others stored, and what was too much
 	defer tick.Stop()
 	said := time.Time{}
 	for {
-		r.start(ctx)
 		waiting, err := r.Course.Store.UnreadGateways(ctx, time.Now().Add(-leftover))
 		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
 			said = time.Now()
@@ -128,23 +141,10 @@ func (r *Receipts) Run(ctx context.Context) {
 		for _, gateway := range waiting {
 			r.settler(gateway).left.Now()
 		}
-		r.start(ctx)
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-		}
-	}
-}
-
-// start starts the settlers that do not run yet.
-func (r *Receipts) start(ctx context.Context) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for _, s := range r.settlers {
-		if !s.started {
-			s.started = true
-			r.running.Go(func() { s.run(ctx) })
 		}
 	}
 }

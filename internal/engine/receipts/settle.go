@@ -10,6 +10,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
 )
@@ -17,10 +18,11 @@ import (
 const (
 	settleMost = 500
 	// holdMost is how much memory the callbacks of a gateway may take that wait
-	// to be settled. What is more is read from the database later.
+	// for their message. What is more is read from the database later.
 	holdMost = 16 << 20
-	// collect is how long a set collects where much comes.
-	collect = 4 * time.Millisecond
+	// heavy is how large a callback is that is stored first and read later: it
+	// may take long, and its gateway waits for an answer.
+	heavy = 64 << 10
 	// hasty is how long a callback whose message is not known is looked at again
 	// before it becomes a stray: the reply that tells the message's name is
 	// often being recorded just now. hastyPause is between two looks.
@@ -32,35 +34,166 @@ const (
 
 // settler settles the callbacks of one gateway: what is heavy or bad in them
 // holds up no other.
+//
+// A callback is kept and what it says is recorded in one transaction, before the
+// gateway is answered. Where its message is not known yet, or where it would
+// take long, it is kept as one that is still to be read.
 type settler struct {
 	r       *Receipts
 	gateway uuid.UUID
-	queue   chan taken
-	held    atomic.Int64 // bytes in the queue
+	fresh   *gather.Gather[taken, struct{}]
+	later   chan taken
+	held    atomic.Int64 // bytes that wait in later
 	left    watch.Kick   // there is something to be read from the database
 	started bool
 }
 
-// taken is a callback that is stored, with what it says once that was read.
+// taken is a callback, with what it says once that was read.
 type taken struct {
 	store.Receipt
-	at      time.Time // it was taken
+	until   time.Time // its message is waited for
+	stored  bool
 	read    bool
 	claims  []store.Stray
 	inbound []store.Inbound
 }
 
 func newSettler(r *Receipts, gateway uuid.UUID) *settler {
-	return &settler{r: r, gateway: gateway, queue: make(chan taken, 4*settleMost), left: watch.NewKick()}
+	s := &settler{r: r, gateway: gateway, later: make(chan taken, 4*settleMost), left: watch.NewKick()}
+	s.fresh = gather.New(limits, func(one taken) (int, int) { return bulk(one.Receipt) }, func(ctx context.Context, set []taken) ([]struct{}, error) {
+		return make([]struct{}, len(set)), s.settle(ctx, set)
+	})
+	return s
 }
 
-// give hands over a callback that has been stored. If there are too many it is
-// read from the database later.
-func (s *settler) give(record store.Receipt) {
-	n := int64(size(record))
+// take keeps a callback. What the database will not have of what it says is no
+// reason not to keep it.
+func (s *settler) take(ctx context.Context, record store.Receipt) error {
+	one := taken{Receipt: record, until: time.Now().Add(hasty)}
+	_, err := s.fresh.Do(ctx, one)
+	if err == nil || !store.Refused(err) {
+		return err
+	}
+	_, err = s.r.forged.Do(ctx, s.refused(one, err).Receipt)
+	return err
+}
+
+// refused is a callback of which what it says cannot be kept.
+func (s *settler) refused(one taken, why error) taken {
+	s.r.Log.Warn("what a receipt says cannot be kept", "gateway", s.gateway, "receipt", one.ID, "error", why)
+	one.Problem = store.Keepable("what it says cannot be kept: " + why.Error())
+	one.read, one.claims, one.inbound = true, nil, nil
+	return one
+}
+
+// run settles what could not be settled at once, until ctx ends.
+func (s *settler) run(ctx context.Context) {
+	var waiting []taken
+	said := time.Time{}
+	failed := func(err error) {
+		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
+			said = time.Now()
+			s.r.Log.Error("settling receipts", "gateway", s.gateway, "error", err)
+		}
+	}
+	for ctx.Err() == nil {
+		var soon <-chan time.Time
+		if len(waiting) > 0 {
+			soon = time.After(hastyPause)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-soon:
+			set := waiting
+			waiting = nil
+			failed(s.halve(ctx, set)) // what fails is in the database
+		case one := <-s.later:
+			s.held.Add(-int64(size(one.Receipt)))
+			waiting = append(waiting, one)
+		case <-s.left:
+			left, err := s.r.Course.Store.UnreadReceipts(ctx, s.gateway, time.Now().Add(-leftover), settleMost)
+			failed(err)
+			set := make([]taken, len(left))
+			for i, record := range left {
+				set[i] = taken{Receipt: record, stored: true}
+			}
+			if err = s.halve(ctx, set); err == nil && len(left) == settleMost {
+				s.left.Now()
+			}
+			failed(err)
+		}
+	}
+}
+
+// halve settles a set that is stored. When the database refuses it, it is halved
+// until the culprit stands alone, which is marked and kept, and the rest goes on.
+func (s *settler) halve(ctx context.Context, set []taken) error {
+	if len(set) == 0 {
+		return nil
+	}
+	err := s.settle(ctx, set)
+	switch {
+	case err == nil || !store.Refused(err):
+		return err
+	case len(set) == 1:
+		return s.settle(ctx, []taken{s.refused(set[0], err)})
+	}
+	if err := s.halve(ctx, set[:len(set)/2]); err != nil {
+		return err
+	}
+	return s.halve(ctx, set[len(set)/2:])
+}
+
+// settle makes evidence, strays and inbound messages of callbacks, and keeps
+// those that are not kept yet, all in one transaction.
+func (s *settler) settle(ctx context.Context, set []taken) error {
+	now := s.r.Course.Now()
+	var claims []store.Stray
+	for i := range set {
+		if one := &set[i]; one.stored || size(one.Receipt) < heavy {
+			s.read(one)
+		}
+		claims = append(claims, set[i].claims...)
+	}
+	matched, err := s.r.Course.Store.Match(ctx, claims, now.Add(-recent))
+	if err != nil {
+		return err
+	}
+	var due, wait []taken
+	var keep []store.Receipt
+	for _, one := range set {
+		one.Unread = !one.read || time.Now().Before(one.until) && !known(one, matched)
+		if one.Unread {
+			wait = append(wait, one)
+		} else {
+			due = append(due, one)
+		}
+		if !one.stored {
+			keep = append(keep, one.Receipt)
+		}
+	}
+	var changed []store.Message
+	if len(due) > 0 || len(keep) > 0 {
+		if changed, err = s.write(ctx, due, keep, matched, now); err != nil {
+			return err
+		}
+	}
+	s.r.Course.Announce(changed)
+	for _, one := range wait {
+		one.stored = true
+		s.put(one)
+	}
+	return nil
+}
+
+// put lets a stored callback wait. If there are too many it is read from the
+// database later.
+func (s *settler) put(one taken) {
+	n := int64(size(one.Receipt))
 	if s.held.Add(n) <= holdMost {
 		select {
-		case s.queue <- taken{Receipt: record, at: time.Now()}:
+		case s.later <- one:
 			return
 		default:
 		}
@@ -68,141 +201,15 @@ func (s *settler) give(record store.Receipt) {
 	s.held.Add(-n)
 }
 
-// run settles until ctx ends.
-func (s *settler) run(ctx context.Context) {
-	var waiting []taken // for their message to become known
-	several := false
-	said := time.Time{}
-	for ctx.Err() == nil {
-		set := s.collect(ctx, waiting, several)
-		several = len(set) > 1
-		if len(set) == 0 {
-			continue
-		}
-		again, err := s.settle(ctx, set)
-		waiting = again
-		if err != nil && ctx.Err() == nil {
-			if time.Since(said) > 10*time.Second {
-				said = time.Now()
-				s.r.Log.Error("settling receipts", "gateway", s.gateway, "error", err)
-			}
-			waiting = nil // they are in the database
-			select {
-			case <-ctx.Done():
-			case <-time.After(500 * time.Millisecond):
-			}
-		}
-	}
-}
-
-// collect gathers what is to be settled next: what was given, what could not be
-// matched a moment ago, and what was left in the database.
-func (s *settler) collect(ctx context.Context, waiting []taken, several bool) []taken {
-	set := waiting
-	var soon <-chan time.Time
-	if len(waiting) > 0 {
-		soon = time.After(hastyPause)
-	}
-	select {
-	case <-ctx.Done():
-		return nil
-	case <-soon:
-	case <-s.left:
-		left, err := s.r.Course.Store.UnreadReceipts(ctx, s.gateway, time.Now().Add(-leftover), settleMost)
-		if err != nil && ctx.Err() == nil {
-			s.r.Log.Error("reading receipts", "gateway", s.gateway, "error", err)
-		}
-		for _, record := range left {
-			set = append(set, taken{Receipt: record})
-		}
-		if len(left) == settleMost {
-			s.left.Now()
-		}
-	case one := <-s.queue:
-		set = append(set, s.received(one))
-		if several {
-			select {
-			case <-ctx.Done():
-			case <-time.After(collect):
-			}
-		}
-	}
-	for len(set) < settleMost {
-		select {
-		case one := <-s.queue:
-			set = append(set, s.received(one))
-			continue
-		default:
-		}
-		break
-	}
-	return set
-}
-
-func (s *settler) received(one taken) taken {
-	s.held.Add(-int64(size(one.Receipt)))
-	return one
-}
-
-// settle makes evidence, strays and inbound messages of stored callbacks, in one
-// transaction: if it is cut short, they are read again. What waits for its
-// message to become known is returned. When the database refuses a set it is
-// halved until the culprit stands alone, which is marked and kept, and the rest
-// goes on.
-func (s *settler) settle(ctx context.Context, set []taken) (again []taken, err error) {
-	for i := range set {
-		s.read(&set[i])
-	}
-	changed, again, err := s.write(ctx, set)
-	switch {
-	case err == nil:
-		s.r.Course.Announce(changed)
-		return again, nil
-	case !store.Refused(err):
-		return nil, err
-	case len(set) == 1:
-		one := set[0]
-		one.Problem = store.Keepable("what it says cannot be kept: " + err.Error())
-		one.claims, one.inbound = nil, nil
-		s.r.Log.Warn("what a receipt says cannot be kept", "gateway", s.gateway, "receipt", one.ID, "error", err)
-		_, _, err := s.write(ctx, []taken{one})
-		return nil, err
-	}
-	first, err := s.settle(ctx, set[:len(set)/2])
-	if err != nil {
-		return nil, err
-	}
-	second, err := s.settle(ctx, set[len(set)/2:])
-	return append(first, second...), err
-}
-
-func (s *settler) write(ctx context.Context, set []taken) (changed []store.Message, again []taken, err error) {
-	now := s.r.Course.Now()
-	var claims []store.Stray
-	for _, one := range set {
-		claims = append(claims, one.claims...)
-	}
-	matched, err := s.r.Course.Store.Match(ctx, claims, now.Add(-recent))
-	if err != nil {
-		return nil, nil, err
-	}
-	due := set[:0:0]
-	for _, one := range set {
-		if !one.at.IsZero() && time.Since(one.at) < hasty && !known(one, matched) {
-			again = append(again, one)
-			continue
-		}
-		due = append(due, one)
-	}
-	if len(due) == 0 {
-		return nil, again, nil
-	}
+func (s *settler) write(ctx context.Context, due []taken, keep []store.Receipt, matched map[uuid.UUID]store.Matched, now time.Time) (changed []store.Message, err error) {
 	err = s.r.Course.Store.Transact(ctx, func(tx *store.Store) error {
-		ids := make([]uuid.UUID, len(due))
-		for i, one := range due {
-			ids[i] = one.ID
+		var waited []uuid.UUID
+		for _, one := range due {
+			if one.stored {
+				waited = append(waited, one.ID)
+			}
 		}
-		mine, err := tx.TakeReceipts(ctx, ids)
+		mine, err := tx.TakeReceipts(ctx, waited)
 		if err != nil {
 			return err
 		}
@@ -211,7 +218,7 @@ func (s *settler) write(ctx context.Context, set []taken) (changed []store.Messa
 		var inbound []store.Inbound
 		var problems []store.Receipt
 		for _, one := range due {
-			if !mine[one.ID] {
+			if one.stored && !mine[one.ID] {
 				continue
 			}
 			for _, c := range one.claims {
@@ -222,7 +229,7 @@ func (s *settler) write(ctx context.Context, set []taken) (changed []store.Messa
 				}
 			}
 			inbound = append(inbound, one.inbound...)
-			if one.Problem != "" {
+			if one.stored && one.Problem != "" {
 				problems = append(problems, one.Receipt)
 			}
 		}
@@ -235,10 +242,12 @@ func (s *settler) write(ctx context.Context, set []taken) (changed []store.Messa
 		if err := tx.NoteProblems(ctx, problems); err != nil {
 			return err
 		}
-		changed, err = s.r.Course.Record(ctx, tx, evidence, nil)
-		return err
+		if changed, err = s.r.Course.Record(ctx, tx, evidence, nil); err != nil {
+			return err
+		}
+		return tx.StoreReceipts(ctx, keep)
 	})
-	return changed, again, err
+	return changed, err
 }
 
 // known reports whether all that a callback speaks of is known.

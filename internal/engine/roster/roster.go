@@ -28,6 +28,15 @@ type Gateway struct {
 	Dialect  *dialect.Dialect
 	Secrets  map[string]string
 	Callback string // the secret in the address of its receipts
+
+	mask *mask // of its secrets as they were opened
+}
+
+// mask replaces secrets.
+type mask struct {
+	secrets  map[string]string
+	callback string
+	*strings.Replacer
 }
 
 // AskAfter is the silence before the first status query.
@@ -54,19 +63,36 @@ func (g *Gateway) ReceiptURL(public string) string {
 }
 
 // Mask replaces every secret in s by its name: plain, as it stands in an
-// address, in JSON or in XML. The longest comes first, so that one that is part
-// of another leaves nothing of it.
+// address, in JSON or in XML.
 func (g *Gateway) Mask(s string) string {
+	if m := g.mask; m != nil && m.callback == g.Callback && maps.Equal(m.secrets, g.Secrets) {
+		return m.Replace(s)
+	}
+	return g.masked().Replace(s)
+}
+
+// masked makes the mask of the secrets as they are.
+func (g *Gateway) masked() *mask {
 	secrets := map[string]string{g.Callback: "callback"}
 	for name, secret := range g.Secrets {
 		secrets[secret] = name
 	}
-	return MaskAll(s, secrets)
+	return &mask{maps.Clone(g.Secrets), g.Callback, masker(secrets)}
 }
 
 // MaskAll replaces every secret in s by its name; see [Gateway.Mask].
 func MaskAll(s string, names map[string]string) string {
+	if len(names) == 0 {
+		return s
+	}
+	return masker(names).Replace(s)
+}
+
+// masker replaces secrets. The longest comes first, so that one that is part of
+// another leaves nothing of it.
+func masker(names map[string]string) *strings.Replacer {
 	secrets := slices.SortedFunc(maps.Keys(names), func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b)) })
+	var pairs []string
 	for _, secret := range secrets {
 		if secret == "" {
 			continue
@@ -74,10 +100,10 @@ func MaskAll(s string, names map[string]string) string {
 		name := "‹" + names[secret] + "›"
 		encoded, _ := json.Marshal(secret)
 		for _, written := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), string(encoded[1 : len(encoded)-1]), html.EscapeString(secret)} {
-			s = strings.ReplaceAll(s, written, name)
+			pairs = append(pairs, written, name)
 		}
 	}
-	return s
+	return strings.NewReplacer(pairs...)
 }
 
 // Silent reports that the gateway is not to be used now, and why: it is paused
@@ -182,6 +208,7 @@ func (r *Roster) open(record store.Gateway) (*Gateway, error) {
 	}
 	callback, err := r.sealer.Open(record.SealedCallback, record.ID.String())
 	g.Callback = string(callback)
+	g.mask = g.masked()
 	return g, err
 }
 

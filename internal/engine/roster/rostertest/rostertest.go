@@ -15,7 +15,13 @@ import (
 // Roster makes a roster over an empty database, which it returns as well.
 func Roster(t testing.TB) (*roster.Roster, *store.Store) {
 	t.Helper()
-	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
+	return On(t, pgtest.Database(t))
+}
+
+// On makes a roster over a database.
+func On(t testing.TB, url string) (*roster.Roster, *store.Store) {
+	t.Helper()
+	s, err := store.Open(t.Context(), url, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,56 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// processor is the processor time that the service, its database and the bench
+// itself have taken.
+func processor(h *house) (service, database, bench time.Duration) {
+	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+	parents := map[string]string{}
+	times := map[string]time.Duration{}
+	names := map[string]string{}
+	for _, path := range stats {
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		pid := strings.Split(path, "/")[2]
+		end := strings.LastIndexByte(string(raw), ')')
+		fields := strings.Fields(string(raw[end+1:]))
+		user, _ := strconv.Atoi(fields[11])
+		system, _ := strconv.Atoi(fields[12])
+		parents[pid], times[pid] = fields[1], time.Duration(user+system)*10*time.Millisecond
+		names[pid] = string(raw[strings.IndexByte(string(raw), '(')+1 : end])
+	}
+	for pid, spent := range times {
+		switch {
+		case pid == strconv.Itoa(h.cmd.Process.Pid):
+			service += spent
+		case pid == strconv.Itoa(os.Getpid()):
+			bench += spent
+		case names[pid] == "postgres" && strings.HasPrefix(dataFolder(parents, pid), h.folder):
+			database += spent
+		}
+	}
+	return service, database, bench
+}
+
+// dataFolder is the data folder of the server that a process belongs to.
+func dataFolder(parents map[string]string, pid string) string {
+	for _, one := range []string{pid, parents[pid]} {
+		raw, _ := os.ReadFile("/proc/" + one + "/cmdline")
+		args := strings.Split(string(raw), "\x00")
+		for i, a := range args {
+			if a == "-D" && i+1 < len(args) {
+				return args[i+1]
+			}
+		}
+	}
+	return ""
+}

@@ -1,0 +1,268 @@
+package receipts
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/roster/rostertest"
+	"calmpigeon.example/internal/engine/watch"
+	"calmpigeon.example/internal/postgres/pgtest"
+	"calmpigeon.example/internal/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+
+const pushing = `dialect: pushing
+secrets: [pin]
+submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: "accepted"}'}]}
+receipt:
+  read: >-
+    (.body | if type == "object" then . else {} end) as $b
+    | {gateway_ref: (.query.id // $b.id), state: "delivered", at: $b.at, part: $b.part, parts: $b.parts, segments: $b.segments, code: $b.code}
+`
+
+// quay is a gateway that pushes receipts, and where they are taken in.
+type quay struct {
+	*Receipts
+	t   testing.TB
+	url string // of the database
+	s   *store.Store
+	g   *roster.Gateway
+}
+
+func harbour(t testing.TB) *quay {
+	t.Helper()
+	q := &quay{t: t, url: pgtest.Database(t)}
+	gateways, s := rostertest.On(t, q.url)
+	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Setup{Secrets: map[string]string{"pin": "2006"}})
+	q.Receipts = New(&course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewBells()}, slog.New(slog.DiscardHandler))
+	ctx, stop := context.WithCancel(context.Background())
+	var running sync.WaitGroup
+	running.Go(func() { q.Run(ctx) })
+	t.Cleanup(func() {
+		stop()
+		running.Wait()
+	})
+	return q
+}
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// sent is a message that was handed to the gateway; with a ref, which it took
+// under that.
+func (q *quay) sent(ref string) store.Message {
+	q.t.Helper()
+	var m store.Message
+	at := now()
+	m.Content = store.Content{ID: store.NewID(), ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "bulk", Lane: 2, Text: "x", Encoding: "gsm7",
+		Units: 1, Segments: 1, ValidUntil: at.Add(time.Hour), CreatedAt: at}
+	m.GatewayID, m.State, m.DueAt, m.ChangedAt = q.g.ID, delivery.Queued, at, at
+	if _, err := q.s.Accept(q.t.Context(), []store.Acceptance{{Message: m}}); err != nil {
+		q.t.Fatal(err)
+	}
+	q.say(m, delivery.Own, delivery.Sending, "")
+	if ref != "" {
+		q.say(m, delivery.Reply, delivery.Accepted, ref)
+	}
+	return m
+}
+
+func (q *quay) say(m store.Message, source delivery.Source, claim delivery.State, ref string) {
+	q.t.Helper()
+	e := course.Own(m, now(), claim, 1, "")
+	e.Source, e.GatewayRef = source, ref
+	if _, err := q.Course.Record(q.t.Context(), q.s, []store.Evidence{e}, nil); err != nil {
+		q.t.Fatal(err)
+	}
+}
+
+func (q *quay) push(query, body string) error {
+	_, err := q.Take(q.t.Context(), q.g.Name, q.g.Callback, dialect.Incoming{Method: "POST", Query: query,
+		Header: map[string]string{"content-type": "application/json"}, Body: []byte(body)})
+	return err
+}
+
+// becomes waits until a message is in a state.
+func (q *quay) becomes(m store.Message, want delivery.State) store.Message {
+	q.t.Helper()
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		got, err := q.s.Message(q.t.Context(), m.ID)
+		if err != nil {
+			q.t.Fatal(err)
+		}
+		if got.State == want {
+			return got
+		}
+		if time.Now().After(deadline) {
+			q.t.Fatalf("it is %s, and never became %s", got.State, want)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// Whatever number or time stands in a receipt, it is settled, and so is the next.
+func TestStrangeValuesAreSettled(t *testing.T) {
+	t.Parallel()
+	q := harbour(t)
+	for i, values := range []string{
+		`"at": 1763192400123456`, `"at": 1763192400123456789`, `"at": -9e300`, `"at": "0001-01-01T00:00:00Z"`, `"at": 99999999999999999999999999`,
+		`"part": 2147483648, "parts": 4294967296`, `"part": -7, "parts": -9223372036854775808`, `"segments": 1e30`,
+		`"segments": ` + strings.Repeat("9", 1<<19), `"code": ` + strings.Repeat("7", 1<<19), `"code": "\u0000\ud800"`,
+	} {
+		ref := fmt.Sprintf("g-%d", i)
+		m := q.sent(ref)
+		if err := q.push("", fmt.Sprintf(`{"id": %q, %s}`, ref, values)); err != nil {
+			t.Fatalf("%.60s: %v", values, err)
+		}
+		t.Logf("%.40s", values)
+		if got := q.becomes(m, delivery.Delivered); got.ID != m.ID {
+			t.Errorf("%.60s", values)
+		}
+	}
+}
+
+// What the database will not have is marked with the reason, kept, and holds
+// nothing up.
+func TestCulpritStandsAlone(t *testing.T) {
+	t.Parallel()
+	q := harbour(t)
+	db, err := pgx.Connect(t.Context(), q.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close(context.Background())
+	if _, err := db.Exec(t.Context(), `CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+			IF NEW.code = 'POISON' THEN RAISE EXCEPTION 'no such code' USING ERRCODE = '22023'; END IF; RETURN NEW; END $$;
+		CREATE TRIGGER refuse BEFORE INSERT ON evidence FOR EACH ROW EXECUTE FUNCTION refuse()`); err != nil {
+		t.Fatal(err)
+	}
+	var all []store.Message
+	var pushing sync.WaitGroup
+	for i := range 60 {
+		ref := fmt.Sprintf("g-%d", i)
+		all = append(all, q.sent(ref))
+	}
+	for i := range all {
+		code := "fine"
+		if i == 41 {
+			code = "POISON"
+		}
+		pushing.Go(func() {
+			if err := q.push("", fmt.Sprintf(`{"id": "g-%d", "code": %q}`, i, code)); err != nil {
+				t.Errorf("receipt %d is answered %v", i, err)
+			}
+		})
+	}
+	pushing.Wait()
+	for i, m := range all {
+		if i != 41 {
+		q.becomes(m, delivery.Delivered)
+		}
+	}
+	var problems []string
+	rows, err := db.Query(t.Context(), "SELECT problem FROM receipts WHERE problem <> ''")
+	if err == nil {
+		problems, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	}
+	if err != nil || len(problems) != 1 || !strings.Contains(problems[0], "no such code") {
+		t.Errorf("problems %q, %v", problems, err)
+	}
+	if left, err := q.s.UnreadGateways(t.Context(), now().Add(time.Hour)); err != nil || len(left) > 0 {
+		t.Errorf("still to be read: %v, %v", left, err)
+	}
+}
+
+// A secret's value that stands in what is pushed by chance is read as it came,
+// and masked where it is kept.
+func TestSecretsAreMaskedWhereKeptAndNotWhereRead(t *testing.T) {
+	t.Parallel()
+	q := harbour(t)
+	m := q.sent("g-20069-5")
+	if err := q.push("id=g-20069-5", ""); err != nil {
+		t.Fatal(err)
+	}
+	q.becomes(m, delivery.Delivered)
+	timeline, err := q.s.Timeline(t.Context(), m.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, kept, err := q.s.Exchanges(t.Context(), timeline)
+	if err != nil || len(kept) != 1 {
+		t.Fatalf("%v, %v", kept, err)
+	}
+	for _, r := range kept {
+		if r.Query != "id=g-‹pin›9-5" {
+			t.Errorf("kept as %q", r.Query)
+		}
+	}
+}
+
+// A receipt that comes before the reply finds its message as soon as that is
+// known, whether at once or much later; until then it is kept.
+func TestReceiptBeforeTheReply(t *testing.T) {
+	t.Parallel()
+	for name, wait := range map[string]time.Duration{"a moment": 50 * time.Millisecond, "longer": hasty + 300*time.Millisecond} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			q := harbour(t)
+			m := q.sent("")
+			if err := q.push("id=early", ""); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(wait) // the reply is on its way
+			q.say(m, delivery.Reply, delivery.Accepted, "early")
+		q.becomes(m, delivery.Delivered)
+		})
+	}
+}
+
+// What whoever took it could not read is read by whoever comes next.
+func TestLeftoverIsRead(t *testing.T) {
+	t.Parallel()
+	q := harbour(t)
+	m := q.sent("g-left")
+	id := store.Floor(now().Add(-time.Minute))
+	id[15] = 1
+	if err := q.s.StoreReceipts(t.Context(), []store.Receipt{{ID: id, GatewayID: q.g.ID, ReceivedAt: now(), Method: "GET",
+		Query: "id=‹pin›", Unmasked: "id=g-left", Genuine: true, Unread: true}}); err != nil {
+		t.Fatal(err)
+	}
+	q.becomes(m, delivery.Delivered)
+}
+
+// The same said ten thousand times is counted, and is not evidence ten thousand
+// times.
+func TestRepeatsAreCounted(t *testing.T) {
+	t.Parallel()
+	q := harbour(t)
+	m := q.sent("g-again")
+	const times = 2000
+	var pushing sync.WaitGroup
+	for range 20 {
+		pushing.Go(func() {
+			for range times / 20 {
+				if err := q.push("id=g-again", ""); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	pushing.Wait()
+	got := q.becomes(m, delivery.Delivered)
+	timeline, err := q.s.Timeline(t.Context(), m.ID)
+	if err != nil || len(timeline) > 5 || got.Repeats != times-1 {
+		t.Errorf("%d pieces of evidence, %d repeats, %v", len(timeline), got.Repeats, err)
+	}
+}

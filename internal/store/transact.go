@@ -1,0 +1,121 @@
+package store
+
+import (
+	"context"
+	"database/sql/driver"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
+	"gorm.io/gorm"
+)
+
+// transaction is one transaction. A round trip to the database costs more than
+// most of what is asked of it, so its beginning goes with the first statement,
+// and what is written goes with the next that has to be read, or with the end.
+type transaction struct {
+	conn   *pgx.Conn
+	db     *gorm.DB // over the same connection
+	begun  bool
+	writes pgx.Batch
+}
+
+// Transact runs do in one transaction: all of it is committed, or nothing.
+// Within a transaction it is part of that.
+func (s *Store) Transact(ctx context.Context, do func(*Store) error) (err error) {
+	if s.tx != nil {
+		return do(s)
+	}
+	pool, err := s.begin.DB()
+	if err != nil {
+		return err
+	}
+	one, err := pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer one.Close()
+	t := &transaction{db: s.begin.Session(&gorm.Session{NewDB: true, Context: context.WithoutCancel(ctx)})}
+	t.db.Statement.ConnPool = one
+	if err := one.Raw(func(c any) error { t.conn = c.(*stdlib.Conn).Conn(); return nil }); err != nil {
+		return err
+	}
+	committed := false
+	defer func() {
+		if committed || !t.begun || t.conn.IsClosed() {
+			return
+		}
+		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+		defer cancel()
+		if _, wrong := t.conn.Exec(last, "ROLLBACK"); wrong != nil {
+			one.Raw(func(any) error { return driver.ErrBadConn }) // nobody else gets it
+		}
+	}()
+	if err := do(&Store{common: s.common, tx: t}); err != nil {
+		return err
+	}
+	if !t.begun && t.writes.Len() == 0 {
+		return nil
+	}
+	b, _ := t.pending()
+	b.Queue("COMMIT")
+	err = t.conn.SendBatch(ctx, b).Close()
+	committed = err == nil
+	return err
+}
+
+// pending is what has to be sent before the next statement, and how many results
+// come before that one's.
+func (t *transaction) pending() (*pgx.Batch, int) {
+	b := &pgx.Batch{}
+	if !t.begun {
+		b.Queue("BEGIN")
+		t.begun = true
+	}
+	b.QueuedQueries = append(b.QueuedQueries, t.writes.QueuedQueries...)
+	t.writes = pgx.Batch{}
+	return b, b.Len()
+}
+
+// flush sends what is pending.
+func (t *transaction) flush(ctx context.Context) error {
+	b, n := t.pending()
+	if n == 0 {
+		return nil
+	}
+	return t.conn.SendBatch(ctx, b).Close()
+}
+
+// Query runs a statement whose rows are read.
+func (t *transaction) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
+	b, before := t.pending()
+	if before == 0 {
+		return t.conn.Query(ctx, sql, args...)
+	}
+	b.Queue(sql, args...)
+	results := t.conn.SendBatch(ctx, b)
+	for range before {
+		if _, err := results.Exec(); err != nil {
+			results.Close()
+			return nil, err
+		}
+	}
+	rows, err := results.Query()
+	if err != nil {
+		results.Close()
+		return nil, err
+	}
+	return &lastRows{rows, results}, nil
+}
+
+// lastRows are the rows of the last statement of a batch.
+type lastRows struct {
+	pgx.Rows
+	batch pgx.BatchResults
+}
+
+// Close ends the batch too.
+func (r *lastRows) Close() {
+	r.Rows.Close()
+	r.batch.Close()
+}
