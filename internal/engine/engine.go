@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -35,7 +36,8 @@ type Config struct {
 	KeepMessages time.Duration
 	// BalanceEvery is how often gateways are asked what is left; 0: as usual.
 	BalanceEvery time.Duration
-	Policy       intake.Policy // what becomes of messages to which kinds of lines; nil: as usual
+	Clock        func() time.Time // nil: the database's, which all instances share
+	Policy       intake.Policy    // what becomes of messages to which kinds of lines; nil: as usual
 }
 
 // Engine is the running service without its interfaces.
@@ -55,12 +57,13 @@ type Engine struct {
 	chase    *chase.Chase
 	balance  *balance.Watch
 	courier  *courier.Courier
+	clock    *clock
 	log      *slog.Logger
 }
 
-// Now is the clock of a running service, in the precision that PostgreSQL
-// keeps.
-func Now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+// balanceEvery is how often gateways are asked what is left, where nothing else
+// is said.
+const balanceEvery = 5 * time.Minute
 
 // New puts an engine together. Nothing moves before [Engine.Run].
 func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (*Engine, error) {
@@ -73,19 +76,27 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		return nil, err
 	}
 	hub := &watch.Hub{}
-	c := &course.Course{Store: s, Roster: gateways, Hub: hub, Now: Now, Due: watch.NewBells()}
-	carrier := courier.New(Now)
+	shared := &clock{local: time.Now, store: s}
+	if config.Clock != nil {
+		shared = &clock{local: config.Clock}
+	}
+	if err := shared.set(ctx); err != nil {
+		return nil, err
+	}
+	now := shared.now
+	c := &course.Course{Store: s, Roster: gateways, Hub: hub, Now: now, Due: watch.NewBells()}
+	carrier := courier.New(now)
 	if config.Policy == nil {
 		config.Policy = intake.Usual
 	}
 	return &Engine{
-		Store: s, Roster: gateways, Course: c, Hub: hub, Now: Now, Config: config, log: log, courier: carrier,
+		Store: s, Roster: gateways, Course: c, Hub: hub, Now: now, Config: config, clock: shared, log: log, courier: carrier,
 		Intake:   intake.New(c, config.Policy),
 		Receipts: receipts.New(c, log),
-		Keys:     &keys.Keys{Store: s, Now: Now, Random: rand.Reader},
+		Keys:     &keys.Keys{Store: s, Now: now, Random: rand.Reader},
 		dispatch: &dispatch.Dispatch{Course: c, Courier: carrier, Log: log, PublicURL: config.PublicURL, Lease: config.Lease},
-		Trial:    &trial.Trial{Courier: carrier, Now: Now},
-		balance:  &balance.Watch{Course: c, Courier: carrier, Log: log, Every: cmp.Or(config.BalanceEvery, 5*time.Minute)},
+		Trial:    &trial.Trial{Courier: carrier, Now: now},
+		balance:  &balance.Watch{Course: c, Courier: carrier, Log: log, Every: cmp.Or(config.BalanceEvery, balanceEvery)},
 		chase:    &chase.Chase{Course: c, Courier: carrier, Log: log},
 	}, nil
 }
@@ -117,7 +128,7 @@ func (e *Engine) keepHouse(ctx context.Context) {
 			}
 			return
 		case <-often.C:
-			err = e.Keys.Flush(ctx)
+			err = errors.Join(e.Keys.Flush(ctx), e.clock.set(ctx))
 		case <-daily.C:
 			err = e.tidy(ctx)
 		}

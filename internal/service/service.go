@@ -44,9 +44,10 @@ type Options struct {
 	KeepRaw     time.Duration // how long raw exchanges are kept
 	// KeepMessages is how long messages are kept, in whole months; 0: for ever.
 	KeepMessages time.Duration
-	StopWithin   time.Duration // how long stopping may take; 0: as long as it takes
-	ProfileAt    string        // where Go's profiles are answered; empty: nowhere
-	Balance      time.Duration // how often gateways are asked what is left
+	Clock        func() time.Time // nil: the database's
+	StopWithin   time.Duration    // how long stopping may take; 0: as long as it takes
+	ProfileAt    string           // where Go's profiles are answered; empty: nowhere
+	Balance      time.Duration    // how often gateways are asked what is left
 	Log          *slog.Logger
 
 	// What becomes of messages to kinds of lines: allow, warn or refuse; as
@@ -100,7 +101,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		defer server.Stop()
 		url = server.URL
 	}
-	db, err := store.Open(ctx, url, engine.Now())
+	db, err := store.Open(ctx, url, time.Now())
 	if err != nil {
 		return err
 	}
@@ -115,7 +116,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	if o.PublicURL == "" {
 		o.PublicURL = at
 	}
-	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw, KeepMessages: o.KeepMessages, BalanceEvery: o.Balance, Policy: policy(o)}, o.Log)
+	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw, KeepMessages: o.KeepMessages, Clock: o.Clock, BalanceEvery: o.Balance, Policy: policy(o)}, o.Log)
 	if err != nil {
 		return err
 	}

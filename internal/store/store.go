@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"maps"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -264,6 +265,12 @@ func query[T any](ctx context.Context, from reader, scan func(pgx.Rows) (T, erro
 // another instance has dropped.
 const noTable = "42P01"
 
+// Time is the database's.
+func (s *Store) Time(ctx context.Context) (t time.Time, err error) {
+	err = s.pools[2].QueryRow(ctx, "SELECT clock_timestamp()").Scan(&t)
+	return t, err
+}
+
 // Refused reports whether the database refused what was asked of it, rather
 // than being out of reach: asking again would not help.
 func Refused(err error) bool {
@@ -300,6 +307,21 @@ func changed(result *gorm.DB) error {
 
 // NewID makes a UUIDv7 (RFC 9562 §5.7). Records are cut and paged by it.
 func NewID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
+
+// IDAt makes a UUIDv7 of a moment, to the fraction of a millisecond (RFC 9562
+// §6.2, method 3). Those that are made of the same moment are in the order in
+// which they were made.
+func IDAt(t time.Time) uuid.UUID {
+	id, floor := uuid.New(), Floor(t)
+	copy(id[:6], floor[:6])
+	fraction := uint16(t.UnixMicro() % 1000 * 4096 / 1000)
+	turn := turns.Add(1)
+	id[6], id[7] = 0x70|byte(fraction>>8&0xF), byte(fraction)
+	id[8], id[9], id[10] = 0x80|byte(turn>>16&0x3F), byte(turn>>8), byte(turn)
+	return id
+}
+
+var turns atomic.Uint32
 
 // Floor is the smallest UUIDv7 of a moment.
 func Floor(t time.Time) uuid.UUID {

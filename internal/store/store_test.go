@@ -486,3 +486,25 @@ func TestSealer(t *testing.T) {
 		t.Error("a short key was taken")
 	}
 }
+
+// Ids of moments are in the order of the moments and, of one moment, in that in
+// which they were made; and they are UUIDs of version 7.
+func TestIDsAreInOrder(t *testing.T) {
+	t.Parallel()
+	at := time.Date(2026, 11, 30, 23, 59, 59, 999_000_000, time.UTC)
+	var last uuid.UUID
+	for i := range 5000 {
+		when := at.Add(time.Duration(i/3) * time.Microsecond)
+		id := IDAt(when)
+		if strings.Compare(id.String(), last.String()) <= 0 && i%3 != 0 {
+			t.Fatalf("%v after %v", id, last)
+		}
+		if id.Version() != 7 || id.Variant() != uuid.RFC4122 || timeOf(id).UnixMilli() != when.UnixMilli() {
+			t.Fatalf("%v: version %v of %v", id, id.Version(), timeOf(id))
+		}
+		last = id
+	}
+	if monthOf(IDAt(at)) != "2026_11" || monthOf(IDAt(at.Add(time.Millisecond))) != "2026_12" {
+		t.Error("the month turns at another moment")
+	}
+}

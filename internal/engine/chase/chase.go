@@ -272,7 +272,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 }
 
 func (c *Chase) asked(m *store.Message, at time.Time, exchange *store.Exchange) store.Evidence {
-	e := store.Evidence{ID: store.NewID(), MessageID: m.ID, At: at, Source: delivery.Query, Attempt: m.Attempt, GatewayID: &m.GatewayID}
+	e := store.Evidence{ID: store.IDAt(at), MessageID: m.ID, At: at, Source: delivery.Query, Attempt: m.Attempt, GatewayID: &m.GatewayID}
 	if exchange != nil {
 		e.ExchangeID = &exchange.ID
 	}

@@ -96,7 +96,7 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 func Shown(g *roster.Gateway, purpose string, r dialect.Request, now time.Time) store.Exchange {
 	mask := masking(g, r)
 	return store.Exchange{
-		ID: store.NewID(), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: mask(g.Address + r.Path),
+		ID: store.IDAt(now), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: mask(g.Address + r.Path),
 		RequestHeader: maskHeader(r.Header, mask), RequestBody: keep(r.Body, mask), ReplyHeader: map[string]string{}, ReplyBody: []byte{}, StartedAt: now,
 	}
 }

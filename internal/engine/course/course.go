@@ -242,13 +242,13 @@ func (c *Course) Cancel(ctx context.Context, id uuid.UUID, by string) error {
 
 // Own is evidence of an act of ours.
 func Own(m store.Message, now time.Time, claim delivery.State, attempt int, note string) store.Evidence {
-	return store.Evidence{ID: store.NewID(), MessageID: m.ID, At: now, Source: delivery.Own, Claim: claim,
+	return store.Evidence{ID: store.IDAt(now), MessageID: m.ID, At: now, Source: delivery.Own, Claim: claim,
 		Attempt: attempt, Note: note, GatewayID: &m.GatewayID}
 }
 
 // ByClock is evidence that a time is over.
 func ByClock(m store.Message, now time.Time, claim delivery.State, cause delivery.Cause, note string) store.Evidence {
-	return store.Evidence{ID: store.NewID(), MessageID: m.ID, At: now, Source: delivery.Clock, Claim: claim, Cause: cause,
+	return store.Evidence{ID: store.IDAt(now), MessageID: m.ID, At: now, Source: delivery.Clock, Claim: claim, Cause: cause,
 		Attempt: m.Attempt, Note: note, GatewayID: &m.GatewayID}
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -31,6 +32,7 @@ type Dispatch struct {
 	Lease     time.Duration // how long a keeper that died holds up its gateway
 
 	holder  uuid.UUID
+	flaws   []roster.Flaw // that were said
 	results *gather.Gather[result, struct{}]
 
 	mu       sync.Mutex
@@ -93,6 +95,7 @@ func (d *Dispatch) Run(ctx context.Context) {
 	d.results = gather.New(resultLimits, bulk, d.record)
 	d.kept = map[uuid.UUID]bool{}
 	d.balances = map[uuid.UUID]balance{}
+	d.sayFlaws()
 
 	recording, stopRecording := context.WithCancel(context.Background())
 	var recorder, keepers sync.WaitGroup
@@ -126,12 +129,24 @@ func (d *Dispatch) Run(ctx context.Context) {
 			if err := d.Course.Roster.Reload(ctx); err != nil && ctx.Err() == nil {
 				d.Log.Error("reading gateways", "error", err)
 			}
+			d.sayFlaws()
 			d.noteBalances(ctx)
 		}
 	}
 	keepers.Wait()
 	stopRecording()
 	recorder.Wait()
+}
+
+// sayFlaws says which records cannot be used, once for each.
+func (d *Dispatch) sayFlaws() {
+	flaws := d.Course.Roster.Flaws()
+	for _, f := range flaws {
+		if !slices.Contains(d.flaws, f) {
+			d.Log.Error("a record cannot be used; everything else goes on", "what", f.What, "name", f.Name, "why", f.Why)
+		}
+	}
+	d.flaws = flaws
 }
 
 // ringDue rings for the gateways that have something to send now.
@@ -236,7 +251,7 @@ func (r result) inDoubt(now time.Time, why error) result {
 	for _, e := range r.evidence {
 		if e.GatewayID != nil && !seen[e.MessageID] {
 			seen[e.MessageID] = true
-			out.evidence = append(out.evidence, store.Evidence{ID: store.NewID(), MessageID: e.MessageID, At: now, Source: delivery.Own,
+			out.evidence = append(out.evidence, store.Evidence{ID: store.IDAt(now), MessageID: e.MessageID, At: now, Source: delivery.Own,
 				Claim: delivery.Doubtful, Attempt: e.Attempt, GatewayID: e.GatewayID, Note: store.Keepable("the answer cannot be kept: " + why.Error())})
 		}
 	}

@@ -113,10 +113,10 @@ const (
 // how far characters may be replaced where the draft and its template do not
 // say. Of a draft with faults as much is worked out as can be.
 func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.Faults, error) {
-	p := Plan{ID: store.NewID()}
+	now := in.Course.Now()
+	p := Plan{ID: store.IDAt(now)}
 	var faults fault.Faults
 	book := in.Course.Roster.Book()
-	now := in.Course.Now()
 
 	in.number(&p, d, scope, &faults)
 	if len(in.Course.Roster.All()) == 0 && scope == Whole {

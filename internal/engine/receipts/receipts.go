@@ -86,7 +86,8 @@ func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.
 	// What is kept for good has its secrets masked. It is read as it came: a
 	// secret's value may stand in it by chance.
 	raw := store.Keepable(in.Query)
-	record := store.Receipt{ID: store.NewID(), GatewayID: g.ID, ReceivedAt: r.Course.Now(), Method: in.Method, Query: g.Mask(raw), Unmasked: raw,
+	now := r.Course.Now()
+	record := store.Receipt{ID: store.IDAt(now), GatewayID: g.ID, ReceivedAt: now, Method: in.Method, Query: g.Mask(raw), Unmasked: raw,
 		Header: in.Header, Body: in.Body, Genuine: rule.Proves(in, g.Secrets)}
 	if !record.Genuine {
 		record.Problem = ErrForged.Error()
@@ -133,7 +134,7 @@ func (r *Receipts) Run(ctx context.Context) {
 	defer tick.Stop()
 	said := time.Time{}
 	for {
-		waiting, err := r.Course.Store.UnreadGateways(ctx, time.Now().Add(-leftover))
+		waiting, err := r.Course.Store.UnreadGateways(ctx, r.Course.Now().Add(-leftover))
 		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
 			said = time.Now()
 			r.Log.Error("looking for receipts to settle", "error", err)

@@ -168,7 +168,7 @@ func TestCulpritStandsAlone(t *testing.T) {
 	pushing.Wait()
 	for i, m := range all {
 		if i != 41 {
-		q.becomes(m, delivery.Delivered)
+			q.becomes(m, delivery.Delivered)
 		}
 	}
 	var problems []string
@@ -223,7 +223,7 @@ func TestReceiptBeforeTheReply(t *testing.T) {
 			}
 			time.Sleep(wait) // the reply is on its way
 			q.say(m, delivery.Reply, delivery.Accepted, "early")
-		q.becomes(m, delivery.Delivered)
+			q.becomes(m, delivery.Delivered)
 		})
 	}
 }

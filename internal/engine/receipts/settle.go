@@ -112,7 +112,7 @@ func (s *settler) run(ctx context.Context) {
 			s.held.Add(-int64(size(one.Receipt)))
 			waiting = append(waiting, one)
 		case <-s.left:
-			left, err := s.r.Course.Store.UnreadReceipts(ctx, s.gateway, time.Now().Add(-leftover), settleMost)
+			left, err := s.r.Course.Store.UnreadReceipts(ctx, s.gateway, s.r.Course.Now().Add(-leftover), settleMost)
 			failed(err)
 			set := make([]taken, len(left))
 			for i, record := range left {
@@ -285,7 +285,7 @@ func (s *settler) read(one *taken) {
 		}
 		one.inbound = make([]store.Inbound, len(arrivals))
 		for i, a := range arrivals {
-			one.inbound[i] = store.Inbound{ID: store.NewID(), GatewayID: g.ID, ReceiptID: one.ID, GatewayRef: a.ID,
+			one.inbound[i] = store.Inbound{ID: store.IDAt(one.ReceivedAt), GatewayID: g.ID, ReceiptID: one.ID, GatewayRef: a.ID,
 				FromNumber: a.From, ToNumber: a.To, Text: a.Text, ReceivedAt: one.ReceivedAt}
 			if !a.At.IsZero() {
 				one.inbound[i].At = &a.At
@@ -301,7 +301,7 @@ func (s *settler) read(one *taken) {
 	one.claims = make([]store.Stray, len(reading.Items))
 	soon := s.r.Course.Now().Add(250 * time.Millisecond)
 	for i, item := range reading.Items {
-		one.claims[i] = store.Stray{ID: store.NewID(), GatewayID: g.ID, GatewayRef: item.GatewayRef, Reference: item.Reference,
+		one.claims[i] = store.Stray{ID: store.IDAt(s.r.Course.Now()), GatewayID: g.ID, GatewayRef: item.GatewayRef, Reference: item.Reference,
 			At: one.ReceivedAt, Claim: item.State, Cause: item.Cause, Part: item.Part, Parts: item.Parts,
 			Code: item.Code, Note: item.Note, ReceiptID: one.ID, LookAt: &soon, ToNumber: item.To, Billed: course.Billed(item, g.Currency)}
 		if !item.At.IsZero() {
@@ -316,7 +316,7 @@ func evidenceOf(c store.Stray, m store.Matched, now time.Time) store.Evidence {
 	if wait := now.Sub(c.At); c.Looks > 0 && note == "" {
 		note = "came " + wait.Round(time.Millisecond).String() + " before its message was known"
 	}
-	return store.Evidence{ID: store.NewID(), MessageID: m.MessageID, At: c.At, Source: delivery.Receipt,
+	return store.Evidence{ID: store.IDAt(now), MessageID: m.MessageID, At: c.At, Source: delivery.Receipt,
 		Claim: c.Claim, Cause: c.Cause, Attempt: m.Attempt, Part: c.Part, Parts: c.Parts, GatewayID: &c.GatewayID,
 		GatewayRef: c.GatewayRef, Code: c.Code, Note: note, GatewayAt: c.GatewayAt, ReceiptID: &c.ReceiptID, Billed: c.Billed}
 }

@@ -49,55 +49,57 @@ func (r *Roster) Book() *Book {
 
 // read reads the book anew. Price lists are long; those that have not changed
 // are taken over.
-func (r *Roster) read(ctx context.Context, last *Book) (*Book, error) {
+func (r *Roster) read(ctx context.Context, last *Book) (*Book, []Flaw, error) {
 	b := &Book{changed: map[string]store.CountryRule{}, templates: map[string]store.Template{}, prices: map[uuid.UUID]Prices{}}
 	var err error
+	var flaws []Flaw
 	if b.Senders, err = r.store.Senders(ctx); err != nil {
-		return nil, fmt.Errorf("reading senders: %w", err)
+		return nil, nil, fmt.Errorf("reading senders: %w", err)
 	}
 	for _, s := range b.Senders {
 		b.Entries = append(b.Entries, sender.Entry{ID: sender.Stored(s.ID, sender.Kind(s.Kind)), Gateways: s.Gateways, Countries: s.Countries, Registrations: s.Registrations,
 			Defaults: s.Defaults, TwoWay: s.TwoWay, PerSecond: s.PerSecond})
 	}
 	if b.Routes, err = r.store.Routes(ctx); err != nil {
-		return nil, fmt.Errorf("reading routes: %w", err)
+		return nil, nil, fmt.Errorf("reading routes: %w", err)
 	}
 	for _, r := range b.Routes {
 		b.order = append(b.order, r.Route)
 	}
 	rules, err := r.store.Rules(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("reading country rules: %w", err)
+		return nil, nil, fmt.Errorf("reading country rules: %w", err)
 	}
 	for _, rule := range rules {
 		b.changed[rule.Country] = rule
 	}
 	templates, err := r.store.Templates(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("reading templates: %w", err)
+		return nil, nil, fmt.Errorf("reading templates: %w", err)
 	}
 	for _, t := range templates {
 		if err := t.Template.Check(); err != nil {
-			return nil, fmt.Errorf("reading templates: %w", err)
+			flaws = append(flaws, Flaw{"template", t.Name, err.Error()})
+			continue
 		}
 		b.templates[t.Name] = t
 	}
 	lists, err := r.store.PriceLists(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("reading price lists: %w", err)
+		return nil, nil, fmt.Errorf("reading price lists: %w", err)
 	}
 	for _, list := range lists {
 		known, ok := last.prices[list.GatewayID]
 		if !ok || !known.ChangedAt.Equal(list.ChangedAt) {
 			entries, err := r.store.Prices(ctx, list.GatewayID)
 			if err != nil {
-				return nil, fmt.Errorf("reading price lists: %w", err)
+				return nil, nil, fmt.Errorf("reading price lists: %w", err)
 			}
 			known = Prices{list, entries, price.NewList(entries)}
 		}
 		b.prices[list.GatewayID] = known
 	}
-	return b, nil
+	return b, flaws, nil
 }
 
 // Route is the first route that fits.

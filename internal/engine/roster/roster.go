@@ -143,6 +143,18 @@ type Roster struct {
 	seen    map[uuid.UUID]*Gateway
 	healths map[uuid.UUID]store.Health
 	book    *Book
+	flaws   []Flaw
+}
+
+// Flaw is a record that cannot be used as it stands: a check that is newer than
+// it refuses it. Everything else goes on.
+type Flaw struct{ What, Name, Why string }
+
+// Flaws lists the records that cannot be used, as was last read.
+func (r *Roster) Flaws() []Flaw {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return slices.Clone(r.flaws)
 }
 
 // New makes an empty roster; [Roster.Reload] fills it.
@@ -165,7 +177,7 @@ func (r *Roster) Reload(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading gateways: %w", err)
 	}
-	book, err := r.read(ctx, r.Book())
+	book, flaws, err := r.read(ctx, r.Book())
 	if err != nil {
 		return err
 	}
@@ -178,8 +190,17 @@ func (r *Roster) Reload(ctx context.Context) error {
 	for _, record := range records {
 		g := r.ByID(record.ID)
 		if g == nil || g.Version != record.Version {
-			if g, err = r.open(record); err != nil {
-				return fmt.Errorf("gateway %s: %w", record.Name, err)
+			opened, err := r.open(record)
+			switch {
+			case err == nil:
+				g = opened
+			case g != nil: // it goes on as it was, but whether it is paused is told by the record
+				flaws = append(flaws, Flaw{"gateway", record.Name, err.Error()})
+				record.Source, record.Version = g.Source, g.Version
+				g = &Gateway{Gateway: record, Dialect: g.Dialect, Secrets: g.Secrets, Callback: g.Callback, mask: g.mask}
+			default:
+				flaws = append(flaws, Flaw{"gateway", record.Name, err.Error()})
+				continue
 			}
 		}
 		if g.RemovedAt == nil {
@@ -189,7 +210,7 @@ func (r *Roster) Reload(ctx context.Context) error {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.all, r.seen, r.book, r.healths = all, seen, book, healths
+	r.all, r.seen, r.book, r.healths, r.flaws = all, seen, book, healths, flaws
 	return nil
 }
 
