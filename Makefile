@@ -3,7 +3,7 @@ SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check bench need-postgres need-chromium FORCE
+.PHONY: help build demo example test check bench bench-core need-postgres need-chromium FORCE
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
 
@@ -43,5 +43,9 @@ check: build ## formatting, vet, staticcheck, types
 	go tool staticcheck ./...
 	cd console && npx tsc --noEmit
 
-bench: build need-postgres ## print measured figures
-	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/explain ./e2e/...
+FIGURE ?=
+bench: build need-postgres ## print measured figures; FIGURE=name for one
+	go run ./bench -figure '$(FIGURE)'
+
+bench-core: ## what the core's own benchmarks say
+	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/explain

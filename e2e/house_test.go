@@ -56,6 +56,8 @@ type house struct {
 	Fleet    *fleet.Fleet
 	FleetURL string
 
+	flags []string // of serve, beyond the usual
+
 	mu  sync.Mutex
 	cmd *exec.Cmd
 	log bytes.Buffer
@@ -102,6 +104,7 @@ func (h *house) withHarbourline(change ...func(*client.NewGateway)) *house {
 
 func (h *house) command(listen string) *exec.Cmd {
 	cmd := exec.Command(pigeon, "serve", "--listen", listen, "--data", h.data, "--lease", "500ms", "--phone-url", h.FleetURL+"/phone")
+	cmd.Args = append(cmd.Args, h.flags...)
 	cmd.Env = append(os.Environ(), "PIGEON_DATABASE_URL="+h.database, "PIGEON_SEAL_KEY=cHJhY3RpY2UtcHJhY3RpY2UtcHJhY3RpY2UtcHJhY3Q=")
 	return cmd
 }

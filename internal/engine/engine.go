@@ -86,6 +86,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	now := shared.now
 	c := &course.Course{Store: s, Roster: gateways, Hub: hub, Now: now, Due: watch.NewBells()}
 	carrier := courier.New(now)
+	sending := &dispatch.Dispatch{Course: c, Courier: carrier, Log: log, PublicURL: config.PublicURL, Lease: config.Lease}
 	if config.Policy == nil {
 		config.Policy = intake.Usual
 	}
@@ -94,10 +95,10 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Intake:   intake.New(c, config.Policy),
 		Receipts: receipts.New(c, log),
 		Keys:     &keys.Keys{Store: s, Now: now, Random: rand.Reader},
-		dispatch: &dispatch.Dispatch{Course: c, Courier: carrier, Log: log, PublicURL: config.PublicURL, Lease: config.Lease},
+		dispatch: sending,
 		Trial:    &trial.Trial{Courier: carrier, Now: now},
 		balance:  &balance.Watch{Course: c, Courier: carrier, Log: log, Every: cmp.Or(config.BalanceEvery, balanceEvery)},
-		chase:    &chase.Chase{Course: c, Courier: carrier, Log: log},
+		chase:    &chase.Chase{Course: c, Courier: carrier, Log: log, Keeps: sending.Keeps, Leave: sending.LeaveQuery},
 	}, nil
 }
 

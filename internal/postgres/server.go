@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
@@ -43,6 +44,8 @@ type Server struct {
 	ended  chan error
 	port   int
 	word   string
+	over   bool                                      // it ended and was not started again
+	again  func(ctx context.Context, port int) error // starts it where it was
 }
 
 // ErrNotInstalled means that no PostgreSQL server is on this machine.
@@ -101,6 +104,10 @@ func Start(ctx context.Context, folder string, o Options) (*Server, error) {
 	}
 	if err := stopLeftover(ctx, bin, data, who); err != nil {
 		return nil, err
+	}
+	s.again = func(ctx context.Context, port int) error {
+		o.Port = port
+		return s.start(ctx, bin, data, who, o)
 	}
 	for try := 1; ; try++ {
 		err := s.start(ctx, bin, data, who, o)
@@ -293,11 +300,56 @@ func (s *Server) NewDatabase(ctx context.Context, name string) (string, error) {
 	return s.url(name), err
 }
 
+// Pauses before the server is started again, and after how many tries in vain it
+// is given up.
+const (
+	restartFirst = 500 * time.Millisecond
+	restartMost  = 30 * time.Second
+	restartTries = 8
+)
+
+// Keep starts the server again whenever it ends, where it was, until ctx ends. It
+// returns an error if it cannot be started any more. Call Stop only after Keep
+// has returned.
+func (s *Server) Keep(ctx context.Context, log *slog.Logger) error {
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case err := <-s.ended:
+			log.Error("the database server has ended; it is started again", "error", err)
+		}
+		pause := restartFirst
+		for try := 1; ; try++ {
+			select {
+			case <-ctx.Done():
+				s.over = true
+				return nil
+			case <-time.After(pause):
+			}
+			err := s.again(ctx, s.port)
+			if err == nil {
+				log.Info("the database server is there again")
+				break
+			}
+			log.Error("the database server cannot be started", "try", try, "error", err)
+			if try == restartTries {
+				s.over = true
+				return fmt.Errorf("the database server has ended and cannot be started again: %w", err)
+			}
+			pause = min(2*pause, restartMost)
+		}
+	}
+}
+
 // Port is where it listens.
 func (s *Server) Port() int { return s.port }
 
 // Stop ends the server and waits until it has written everything down.
 func (s *Server) Stop() {
+	if s.over {
+		return
+	}
 	s.cmd.Process.Signal(syscall.SIGINT) // fast: ends sessions, keeps data
 	select {
 	case <-s.ended:

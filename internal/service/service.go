@@ -100,6 +100,13 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		}
 		defer server.Stop()
 		url = server.URL
+		kept, let := context.WithCancel(context.Background())
+		fatal, fail := context.WithCancelCause(ctx)
+		ctx = fatal
+		var keeping sync.WaitGroup
+		keeping.Go(func() { fail(server.Keep(kept, o.Log)) })
+		defer keeping.Wait()
+		defer let()
 	}
 	db, err := store.Open(ctx, url, time.Now())
 	if err != nil {
@@ -123,7 +130,11 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	if err := firstKey(ctx, e, o.ShowFirstKey); err != nil {
 		return err
 	}
-	return serve(ctx, e, listener, o, func() { ready(at) })
+	err = serve(ctx, e, listener, o, func() { ready(at) })
+	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
+		return cause
+	}
+	return err
 }
 
 // policy is what becomes of messages to kinds of lines.

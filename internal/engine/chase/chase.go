@@ -33,6 +33,12 @@ type Chase struct {
 	Course  *course.Course
 	Courier *courier.Courier
 	Log     *slog.Logger
+	// Keeps reports whether this instance keeps a gateway: only whoever does asks
+	// it. Leave waits until a query may go, below the submissions and within the
+	// pace of the gateway; told takes what was learned. nil: no instance but this
+	// one, and no limits.
+	Keeps func(gateway uuid.UUID) bool
+	Leave func(ctx context.Context, gateway uuid.UUID) (told func(cause delivery.Cause, wait time.Duration), ok bool)
 
 	mu   sync.Mutex
 	said time.Time // when an error was last said
@@ -59,7 +65,7 @@ func (c *Chase) Run(ctx context.Context) {
 		c.failed(ctx, err)
 		for _, id := range due {
 			mu.Lock()
-			if g := c.Course.Roster.ByID(id); g != nil && !busy[id] {
+			if g := c.Course.Roster.ByID(id); g != nil && !busy[id] && (c.Keeps == nil || c.Keeps(id)) {
 				busy[id] = true
 				loops.Go(func() {
 					for more := true; more && ctx.Err() == nil; {
@@ -246,7 +252,18 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 		nothing(nil, "not asked: "+g.Mask(err.Error()))
 		return
 	}
+	told := func(delivery.Cause, time.Duration) {}
+	if c.Leave != nil {
+		var ok bool
+		if told, ok = c.Leave(ctx, g.ID); !ok {
+			nothing(nil, "not asked: the gateway rests, or has another keeper")
+			return
+		}
+	}
 	reply, fate, exchange := c.Courier.Carry(ctx, g, "query", request)
+	if fate != courier.Answered {
+		told("", 0)
+	}
 	if fate != courier.Answered {
 		nothing(&exchange, "asked: "+exchange.Error)
 		return
@@ -254,6 +271,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 	found.keep(&exchange)
 	at := c.Course.Now()
 	reading := g.Dialect.ReadQuery(reply, at)
+	told(reading.Cause, reading.RetryAfter)
 	if token := means.Secrets["token"]; reading.Cause == delivery.CredentialsRefused && token != "" {
 		c.Courier.DropToken(g, token)
 	}

@@ -111,7 +111,8 @@ func (k *keeper) free(g *roster.Gateway) (leave, time.Duration) {
 type claimed struct {
 	packs    []pack
 	noted    []store.Noted
-	deferred int // how many wait for the pace of their sender
+	deferred int  // how many wait for the pace of their sender
+	full     bool // there may be more than could be taken
 }
 
 // counted is how much of the limit it uses up.
@@ -171,7 +172,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (clai
 				others -= 1 - one(code)
 			}
 		}
-		c.packs, c.deferred = packer.packs, len(senders.later)
+		c.packs, c.deferred, c.full = packer.packs, len(senders.later), len(found) >= free.others
 		k.deferring = c.deferred > 0
 		if err := s.Defer(ctx, senders.later); err != nil {
 			return err

@@ -36,7 +36,7 @@ type Dispatch struct {
 	results *gather.Gather[result, struct{}]
 
 	mu       sync.Mutex
-	kept     map[uuid.UUID]bool    // gateways with a keeper of ours
+	kept     map[uuid.UUID]*keeper // of ours, by gateway
 	balances map[uuid.UUID]balance // that replies told, to be noted
 }
 
@@ -93,7 +93,7 @@ func bulk(r result) (rows, bytes int) {
 func (d *Dispatch) Run(ctx context.Context) {
 	d.holder = uuid.New()
 	d.results = gather.New(resultLimits, bulk, d.record)
-	d.kept = map[uuid.UUID]bool{}
+	d.kept = map[uuid.UUID]*keeper{}
 	d.balances = map[uuid.UUID]balance{}
 	d.sayFlaws()
 
@@ -108,9 +108,9 @@ func (d *Dispatch) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		d.mu.Lock()
 		for _, g := range d.Course.Roster.All() {
-			if !d.kept[g.ID] {
-				d.kept[g.ID] = true
+			if d.kept[g.ID] == nil {
 				k := newKeeper(d, g)
+				d.kept[g.ID] = k
 				keepers.Go(func() {
 					k.run(ctx)
 					d.mu.Lock()

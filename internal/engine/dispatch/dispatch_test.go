@@ -1,12 +1,14 @@
 package dispatch
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/engine/watch"
@@ -355,5 +358,178 @@ func TestElsewhere(t *testing.T) {
 		if err != nil || after.State != delivery.Queued || after.GatewayID != tt.want.ID {
 			t.Errorf("%s: %s through %v, want %s; %v", name, after.State, after.GatewayID, tt.want.Name, err)
 		}
+	}
+}
+
+// An outcome that the database will not have leaves its messages in doubt, and
+// not in flight for ever; the outcomes beside it are recorded.
+func TestOutcomeThatCannotBeKeptIsDoubt(t *testing.T) {
+	t.Parallel()
+	d := desk(t)
+	g := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{})
+	d.results = gather.New(resultLimits, bulk, d.record)
+	ctx, stop := context.WithCancel(context.Background())
+	var recording sync.WaitGroup
+	recording.Go(func() { d.results.Run(ctx) })
+	defer recording.Wait()
+	defer stop()
+	var settling sync.WaitGroup
+	var all []store.Message
+	for i := range 20 {
+		m := message(fmt.Sprintf("+4477009001%02d", i), "x")
+		now := d.Course.Now()
+		m.GatewayID, m.State, m.DueAt, m.CreatedAt, m.ChangedAt = g.ID, delivery.Queued, now, now, now
+		if _, err := d.Course.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.Course.Record(t.Context(), d.Course.Store, []store.Evidence{course.Own(m, now, delivery.Sending, 1, "")}, nil); err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, m)
+		e := course.Own(m, now, delivery.Accepted, 1, "")
+		e.Source = delivery.Reply
+		if i == 7 {
+			e.Note = "a character that PostgreSQL keeps none of: \x00"
+		}
+		settling.Go(func() { d.settle(result{evidence: []store.Evidence{e}, steps: course.Plan{}}) })
+	}
+	settling.Wait()
+	for i, m := range all {
+		want := delivery.Accepted
+		if i == 7 {
+			want = delivery.Doubtful
+		}
+		if got, err := d.Course.Store.Message(t.Context(), m.ID); err != nil || got.State != want {
+			t.Errorf("message %d is %s, %v; want %s", i, got.State, err, want)
+		}
+	}
+}
+
+// However much bulk flows, a passcode finds a request, a place in the second and
+// one in the quota; and where no passcodes go, nothing is kept for them.
+func TestRoomIsKeptForPasscodes(t *testing.T) {
+	t.Parallel()
+	k, g := alone(t, 100, 4)
+	if n, _ := k.free(g); n.kept != 0 {
+		t.Errorf("before any passcode %d requests are kept", n.kept)
+	}
+	k.codes = time.Now()
+	sent, codes := 0, 0
+	start := time.Now()
+	for time.Since(start) < 1500*time.Millisecond {
+		n, _ := k.free(g)
+		if n.others > 0 {
+			k.promise(n.others)
+			if !k.takes(n.others) {
+				t.Fatal("what may go does not fit into the window")
+			}
+			sent += n.others
+		}
+		if n.messages > 0 && n.others == 0 {
+			codes++
+		}
+		time.Sleep(time.Millisecond)
+	}
+	if sent < 110 || sent > 150 {
+		t.Errorf("%d others went in 1.5 s at 100 a second", sent)
+	}
+	if codes < 100 {
+		t.Errorf("only %d times there was room for a passcode alone", codes)
+	}
+	k.busy.Store(3)
+	if n, _ := k.free(g); n.others != 0 || n.requests != 1 {
+		t.Errorf("with one request left %d others may go: %+v", n.others, n)
+	}
+	k.busy.Store(0)
+	k.quota.perDay = 100
+	k.quota.take(k.d.Course.Now(), 98)
+	if n, _ := k.free(g); n.others != 0 || n.messages != 2 {
+		t.Errorf("of the last two of the day others may have %d: %+v", n.others, n)
+	}
+}
+
+// takes puts n into the window now, if they fit.
+func (k *keeper) takes(n int) bool {
+	if k.window.Free(time.Now(), n) < n {
+		return false
+	}
+	k.until.Store(int64(time.Since(k.began) + time.Hour))
+	return k.leave(n)
+}
+
+// What may move behind a thousand messages that may not is found as well.
+func TestRerouteLooksAtAllThatWait(t *testing.T) {
+	t.Parallel()
+	d := desk(t)
+	first := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{})
+	second := rostertest.Gateway(t, d.Course.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
+	now := d.Course.Now()
+	if err := d.Course.Roster.PutRoutes(t.Context(), []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}, "test", now); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Course.Roster.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, now); err != nil {
+		t.Fatal(err)
+	}
+	var set []store.Acceptance
+	var last store.Message
+	for i := range 1000 {
+		m := message("+447700900123", "x")
+		m.GatewayID, m.State, m.DueAt, m.CreatedAt, m.ChangedAt = first.ID, delivery.Queued, now.Add(time.Duration(i)), now, now
+		if i == 999 {
+			m.Route = "all"
+		}
+		set, last = append(set, store.Acceptance{Message: m}), m
+	}
+	if _, err := d.Course.Store.Accept(t.Context(), set); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Course.Roster.PauseGateway(t.Context(), first, "somebody", "", now); err != nil {
+		t.Fatal(err)
+	}
+	k := newKeeper(d, first)
+	k.reroute(t.Context(), d.Course.Roster.ByID(first.ID))
+	if m, err := d.Course.Store.Message(t.Context(), last.ID); err != nil || m.GatewayID != second.ID {
+		t.Errorf("it waits for %v, %v", m.GatewayID, err)
+	}
+}
+
+// Status queries keep to the pace of the gateway, and to a tenth of it while more
+// waits to be sent than may go; while it rests there are none.
+func TestQueriesKeepToThePace(t *testing.T) {
+	t.Parallel()
+	k, g := alone(t, 50, 8)
+	k.d.kept = map[uuid.UUID]*keeper{g.ID: k}
+	k.d.Lease = time.Hour
+	if k.d.Keeps(g.ID) {
+		t.Error("who holds no lease keeps it")
+	}
+	k.until.Store(int64(time.Since(k.began) + time.Hour))
+	asked := func(span time.Duration) (n int) {
+		ctx, cancel := context.WithTimeout(t.Context(), span)
+		defer cancel()
+		for {
+			told, ok := k.d.LeaveQuery(ctx, g.ID)
+			if !ok {
+				return n
+			}
+			n++
+			told("", 0)
+		}
+	}
+	if n := asked(900 * time.Millisecond); n > 50 || n < 40 {
+		t.Errorf("%d queries in 0.9 s at 50 a second", n)
+	}
+	time.Sleep(span)
+	k.hungry.Store(true)
+	if n := asked(900 * time.Millisecond); n < 3 || n > 8 {
+		t.Errorf("beside what waits to be sent %d queries in 0.9 s at 50 a second", n)
+	}
+	told, ok := k.d.LeaveQuery(t.Context(), g.ID)
+	if !ok {
+		t.Fatal("none may go")
+	}
+	told(delivery.Limited, 20*time.Second)
+	if _, ok := k.d.LeaveQuery(t.Context(), g.ID); ok {
+		t.Error("a query goes to a gateway that has asked for a rest")
 	}
 }

@@ -73,7 +73,11 @@ type keeper struct {
 	door   sync.Mutex
 	window *pace.Window
 	flow   *pace.Flow
-	booths int // places in the window that are promised to what has not left yet
+	// queries is how status queries go while hungry, when more waits to be sent
+	// than may go.
+	queries *pace.Flow
+	hungry  atomic.Bool
+	booths  int // places in the window that are promised to what has not left yet
 	// until is when the lease ends by our own clock, in nanoseconds since
 	// began: after it nothing may be sent.
 	until atomic.Int64
@@ -105,6 +109,7 @@ func (k *keeper) adapt(g *roster.Gateway) {
 	k.door.Lock()
 	k.window.Limit(g.PerSecond)
 	k.flow = pace.NewFlow(g.PerSecond, together(g), span)
+	k.queries = pace.NewFlow((g.PerSecond+queryShare-1)/queryShare, 1, span)
 	k.door.Unlock()
 	k.quota.perMinute, k.quota.perDay = g.PerMinute, g.PerDay
 	k.mu.Lock()
@@ -254,11 +259,13 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			continue
 		}
 		if len(claim.packs) == 0 {
+			k.hungry.Store(false)
 			if claim.deferred == 0 { // else others may stand behind those that wait for their sender
 				k.await(work, k.idle(work), false)
 			}
 			continue
 		}
+		k.hungry.Store(claim.full)
 		k.promise(claim.counted(g))
 		for i, p := range claim.packs {
 			own := pass

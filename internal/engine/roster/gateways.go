@@ -244,6 +244,9 @@ func (r *Roster) set(g *Gateway, s Setup) error {
 		if *span.given < time.Millisecond {
 			faults.Add(span.field, fmt.Sprintf("%v is too short", *span.given), "a number and a unit, such as 10s, 5m or 48h")
 		}
+		if span.field == "timeout" && *span.given > timeoutMost {
+			faults.Add(span.field, fmt.Sprintf("%v is too long: stopping waits for it", *span.given), fmt.Sprintf("at most %v", timeoutMost))
+		}
 		*span.to = span.given.Milliseconds()
 	}
 	if s.Currency != nil {

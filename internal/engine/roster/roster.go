@@ -45,8 +45,13 @@ func (g *Gateway) AskAfter() time.Duration { return time.Duration(g.AskAfterMs) 
 // GiveUpAfter is the time after submission in which anyone might tell us.
 func (g *Gateway) GiveUpAfter() time.Duration { return time.Duration(g.GiveUpMs) * time.Millisecond }
 
+// timeoutMost is how long a request may take at most.
+const timeoutMost = 2 * time.Minute
+
 // Timeout is how long a request may take.
-func (g *Gateway) Timeout() time.Duration { return time.Duration(g.TimeoutMs) * time.Millisecond }
+func (g *Gateway) Timeout() time.Duration {
+	return min(time.Duration(g.TimeoutMs)*time.Millisecond, timeoutMost)
+}
 
 // Base is the path of its address.
 func (g *Gateway) Base() string {

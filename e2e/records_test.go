@@ -1,0 +1,245 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/postgres"
+)
+
+// pushing takes one text a request, and is told of by receipts.
+const pushing = `
+dialect: pushing
+limits: {per_second: 5000, in_flight: 64}
+submit:
+  request: {post: /send, json: "{to, text, ref: .id, report: .receipt_url}"}
+  reply:
+    - when: .status == 200
+      read: "{gateway_ref: .body.id, state: \"accepted\"}"
+receipt:
+  read: "{gateway_ref: .body.id, state: \"delivered\"}"
+`
+
+// pusher is a gateway that says at once that everything was delivered.
+func pusher(t testing.TB) *httptest.Server {
+	var n atomic.Int64
+	var reporting sync.WaitGroup
+	gate := make(chan struct{}, 16)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		_, report, _ := strings.Cut(string(body), `"report":"`)
+		report, _, _ = strings.Cut(report, `"`)
+		said := fmt.Sprintf(`{"id":"p-%d"}`, n.Add(1))
+		reporting.Go(func() {
+			gate <- struct{}{}
+			defer func() { <-gate }()
+			if response, err := http.Post(report, "application/json", strings.NewReader(said)); err == nil {
+				response.Body.Close()
+			}
+		})
+		io.WriteString(w, said)
+	}))
+	t.Cleanup(func() {
+		reporting.Wait()
+		server.Close()
+	})
+	return server
+}
+
+// On the first day, in empty tables of a month, nothing that holds messages is
+// read from one end to the other: no plan depends on statistics that are not
+// there yet.
+func TestFirstDayReadsNothingSequentially(t *testing.T) {
+	t.Parallel()
+	h := build(t)
+	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Source: pushing, Address: pusher(t).URL, AskAfter: "1h", GiveUpAfter: "2h"}))
+	const lives = 2000
+	var sending sync.WaitGroup
+	var next atomic.Int64
+	for range 16 {
+		sending.Go(func() {
+			for i := next.Add(1); i <= lives; i = next.Add(1) {
+				if _, err := h.Client.Send(t.Context(), client.Draft{To: fmt.Sprintf("+447700%06d", 900000+i%1000), Text: "Berth 3", Kind: "bulk"}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	sending.Wait()
+	eventually(t, "all are delivered", func() bool {
+		return must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{})).States["delivered"] == lives
+	})
+	must[client.Page](t)(h.Client.Find(t.Context(), client.Filter{States: []string{"delivered"}, Sender: "Lanternholm"}, "", 50))
+	must[client.Page](t)(h.Client.Find(t.Context(), client.Filter{To: "+447700900123"}, "", 50))
+	must[client.Page](t)(h.Client.Find(t.Context(), client.Filter{States: []string{"undeliverable", "doubtful"}}, "", 50))
+	h.kill() // its sessions end, and tell what they counted
+	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))
+	defer db.Close(t.Context())
+	type use struct {
+		Table     string
+		Scans     int64
+		Rows      int64
+		Inserted  int64
+		HotUpdate float64
+	}
+	var uses []use
+	eventually(t, "the counts are there", func() bool {
+		rows, err := db.Query(t.Context(), `SELECT relname, seq_scan, seq_tup_read, n_tup_ins, coalesce(n_tup_hot_upd::float8 / nullif(n_tup_upd, 0), 1)
+			FROM pg_stat_user_tables WHERE n_tup_ins >= $1`, lives)
+		if err != nil {
+			t.Fatal(err)
+		}
+		uses = must[[]use](t)(pgx.CollectRows(rows, pgx.RowToStructByPos[use]))
+		return slices.ContainsFunc(uses, func(u use) bool { return strings.HasPrefix(u.Table, "standings_") })
+	})
+	for _, u := range uses {
+		// To make an index reads an empty table once.
+		if u.Rows > 0 {
+			t.Errorf("%s: %d rows read in %d sequential scans", u.Table, u.Rows, u.Scans)
+		}
+		if strings.HasPrefix(u.Table, "standings_") && u.HotUpdate < 0.8 {
+			t.Errorf("%s: %.0f%% of the updates stayed on their page", u.Table, 100*u.HotUpdate)
+		}
+	}
+}
+
+// The database server that the service started itself is started again when it
+// ends, and the service goes on.
+func TestDatabaseOfOurOwnIsStartedAgain(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline() // for its gateways; the service of this test has a database of its own
+	folder := must[string](t)(os.MkdirTemp("", "pigeon-own-"))
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	if err := os.Chmod(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	own := &house{t: t, data: folder, Fleet: h.Fleet, FleetURL: h.FleetURL}
+	own.start("127.0.0.1:0")
+	t.Cleanup(func() { own.stop(os.Interrupt) })
+	must[client.Sender](t)(own.Client.AddSender(t.Context(), client.NewSender{Sender: "Lanternholm"}))
+	own.withHarbourline()
+	own.settled(own.send(client.Draft{To: "+447700900101", Text: "x"}).ID)
+	for _, signal := range []syscall.Signal{syscall.SIGINT, syscall.SIGKILL} {
+		pid := strings.TrimSpace(strings.Split(string(must[[]byte](t)(os.ReadFile(filepath.Join(folder, "postgres", "postmaster.pid")))), "\n")[0])
+		if err := syscall.Kill(must[int](t)(strconv.Atoi(pid)), signal); err != nil {
+			t.Fatal(err)
+		}
+		eventually(t, "it takes messages again", func() bool {
+			m, err := own.Client.Send(t.Context(), client.Draft{To: "+447700900102", Text: "x"})
+			if err != nil {
+				return false
+			}
+			return own.settled(m.ID).State == "delivered"
+		})
+	}
+	if said := own.said(); !strings.Contains(said, "it is started again") {
+		t.Errorf("nobody was told: %s", said)
+	}
+}
+
+// A database that answers nothing holds nobody up: the health check says so
+// within a second, and once it goes on everything does.
+func TestFrozenDatabase(t *testing.T) {
+	t.Parallel()
+	folder := must[string](t)(os.MkdirTemp("", "pigeon-frozen-"))
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	if err := os.Chmod(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	server := must[*postgres.Server](t)(postgres.Start(t.Context(), folder, postgres.Options{}))
+	t.Cleanup(server.Stop)
+	h := buildOn(t, server.URL).withHarbourline()
+	h.settled(h.send(client.Draft{To: "+447700900101", Text: "x"}).ID)
+	signal := func(s syscall.Signal) {
+		for _, pid := range processesOf(t, folder) {
+			syscall.Kill(pid, s)
+		}
+	}
+	signal(syscall.SIGSTOP)
+	t.Cleanup(func() { signal(syscall.SIGCONT) })
+	for range 3 {
+		asked := time.Now()
+		response, _ := h.request("GET", "/healthz", "")
+		if took := time.Since(asked); response.StatusCode != http.StatusServiceUnavailable || took > 3*time.Second {
+			t.Errorf("frozen, it is %s after %v", response.Status, took)
+		}
+	}
+	signal(syscall.SIGCONT)
+	eventually(t, "it is well again", func() bool {
+		response, _ := h.request("GET", "/healthz", "")
+		return response.StatusCode == http.StatusOK
+	})
+	if m := h.settled(h.send(client.Draft{To: "+447700900102", Text: "x"}).ID); m.State != "delivered" {
+		t.Errorf("afterwards a message became %s", m.State)
+	}
+}
+
+// processesOf lists the processes of the server whose data is in a folder.
+func processesOf(t *testing.T, folder string) []int {
+	t.Helper()
+	raw := must[[]byte](t)(os.ReadFile(filepath.Join(folder, "postgres", "postmaster.pid")))
+	parent := must[int](t)(strconv.Atoi(strings.TrimSpace(strings.Split(string(raw), "\n")[0])))
+	all := []int{parent}
+	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, path := range stats {
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		fields := strings.Fields(string(raw[strings.LastIndexByte(string(raw), ')')+1:]))
+		if fields[1] == strconv.Itoa(parent) {
+			pid, _ := strconv.Atoi(strings.Split(path, "/")[2])
+			all = append(all, pid)
+		}
+	}
+	return all
+}
+
+// Stopping does not wait for a gateway that never answers: what is in flight is
+// doubtful at the next start.
+func TestStoppingHasADeadline(t *testing.T) {
+	t.Parallel()
+	h := build(t)
+	h.flags = []string{"--stop-within", "2s"}
+	h.stop(os.Interrupt)
+	h.start(h.listen())
+	arrived, free := make(chan struct{}, 8), make(chan struct{})
+	gateway := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		io.Copy(io.Discard, r.Body)
+		arrived <- struct{}{}
+		<-free
+	}))
+	t.Cleanup(func() {
+		close(free)
+		gateway.CloseClientConnections()
+		gateway.Close()
+	})
+	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Source: pushing, Address: gateway.URL, Timeout: "2m", AskAfter: "1h", GiveUpAfter: "2h"}))
+	if _, err := h.Client.AddGateway(t.Context(), client.NewGateway{Name: "slow", Source: pushing, Address: gateway.URL, Timeout: "8760h"}); err == nil {
+		t.Error("a timeout of a year was taken")
+	}
+	m := h.send(client.Draft{To: "+447700900101", Text: "x"})
+	<-arrived
+	asked := time.Now()
+	h.stop(os.Interrupt)
+	if took := time.Since(asked); took > 12*time.Second {
+		t.Errorf("stopping took %v", took)
+	}
+	h.start(h.listen())
+	h.await(m.ID, "it is in doubt", func(m client.Message) bool { return m.State == "doubtful" })
+}
