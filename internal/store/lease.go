@@ -50,12 +50,17 @@ func (s *Store) TakeLease(ctx context.Context, gateway, holder uuid.UUID, span t
 	return lease, nil
 }
 
-// HoldsLease reports whether the holder is the keeper, and keeps it so until
-// the transaction ends. Call it within [Store.Transact].
-func (s *Store) HoldsLease(ctx context.Context, gateway, holder uuid.UUID) (bool, error) {
-	var held []bool
-	err := s.gorm(ctx).Raw("SELECT until > clock_timestamp() FROM keepers WHERE gateway_id = ? AND holder = ? FOR SHARE", gateway, holder).Scan(&held).Error
-	return len(held) == 1 && held[0], err
+// RenewLeases prolongs the leases that the holder has on gateways, and returns
+// which it has.
+func (s *Store) RenewLeases(ctx context.Context, holder uuid.UUID, gateways []uuid.UUID, span time.Duration) ([]uuid.UUID, error) {
+	var kept []uuid.UUID
+	err := s.leases.WithContext(ctx).Raw(`UPDATE keepers SET until = clock_timestamp() + make_interval(secs => ?)
+		WHERE holder = ? AND gateway_id = ANY(?::uuid[]) AND until > clock_timestamp() RETURNING gateway_id`,
+		span.Seconds(), holder, list(gateways)).Scan(&kept).Error
+	if err != nil {
+		return nil, fmt.Errorf("renewing leases: %w", err)
+	}
+	return kept, nil
 }
 
 // GiveLease gives a gateway back, so that the next keeper need not wait.

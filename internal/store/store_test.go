@@ -319,7 +319,10 @@ func TestLease(t *testing.T) {
 	if got := take(b, time.Hour); got != (Lease{Held: true, Fresh: true}) {
 		t.Errorf("after it ran out: %+v", got)
 	}
-	held := func(who uuid.UUID) bool { return must[bool](t)(s.HoldsLease(t.Context(), g.ID, who)) }
+	held := func(who uuid.UUID) bool {
+		kept := must[[]uuid.UUID](t)(s.RenewLeases(t.Context(), who, []uuid.UUID{g.ID, uuid.New()}, time.Hour))
+		return len(kept) == 1 && kept[0] == g.ID
+	}
 	if held(a) || !held(b) {
 		t.Errorf("held by a: %v, by b: %v", held(a), held(b))
 	}

@@ -25,7 +25,7 @@ const (
 	silentMost = 40
 	silentAll  = 1000
 	asksAtOnce = 8
-	pause      = 250 * time.Millisecond
+	pause      = 400 * time.Millisecond
 )
 
 // Chase looks after silent messages.
@@ -54,15 +54,14 @@ func (c *Chase) Run(ctx context.Context) {
 	tick := time.NewTicker(pause)
 	defer tick.Stop()
 	for ctx.Err() == nil {
-		for more := true; more && ctx.Err() == nil; {
-			var err error
+		due, late, err := c.Course.Store.Overdue(ctx, c.Course.Now())
+		c.failed(ctx, err)
+		for more := late; more && ctx.Err() == nil; {
 			if more, err = c.closeLate(ctx); err != nil {
 				c.failed(ctx, err)
 				break
 			}
 		}
-		due, err := c.Course.Store.Silent(ctx, c.Course.Now())
-		c.failed(ctx, err)
 		for _, id := range due {
 			mu.Lock()
 			if g := c.Course.Roster.ByID(id); g != nil && !busy[id] && (c.Keeps == nil || c.Keeps(id)) {

@@ -100,6 +100,8 @@ func (d *Dispatch) Run(ctx context.Context) {
 	recording, stopRecording := context.WithCancel(context.Background())
 	var recorder, keepers sync.WaitGroup
 	recorder.Go(func() { d.results.Run(recording) })
+	renewing, stopRenewing := context.WithCancel(context.Background())
+	recorder.Go(func() { d.renew(renewing) })
 
 	reload := time.NewTicker(2 * time.Second) // for what other instances changed
 	defer reload.Stop()
@@ -133,7 +135,8 @@ func (d *Dispatch) Run(ctx context.Context) {
 			d.noteBalances(ctx)
 		}
 	}
-	keepers.Wait()
+	keepers.Wait() // what is in flight keeps its lease
+	stopRenewing()
 	stopRecording()
 	recorder.Wait()
 }

@@ -20,7 +20,7 @@ const (
 	// span is the window that a gateway's limit counts in. It is a little
 	// longer than a second, because requests do not all take equally long to
 	// arrive.
-	span = time.Second + 9*time.Millisecond
+	span = time.Second + 8*time.Millisecond
 	// claimMost is how many messages are claimed at once, and packMost how many
 	// where a request carries several.
 	claimMost = 200
@@ -82,6 +82,7 @@ type keeper struct {
 	// began: after it nothing may be sent.
 	until atomic.Int64
 	began time.Time
+	lost  atomic.Pointer[context.CancelFunc] // ends the keeping; nil while it does not keep
 
 	mu        sync.Mutex
 	ease      pace.Ease
@@ -108,7 +109,7 @@ func (k *keeper) adapt(g *roster.Gateway) {
 	k.version = g.Version
 	k.door.Lock()
 	k.window.Limit(g.PerSecond)
-	k.flow = pace.NewFlow(g.PerSecond, together(g), span)
+	k.flow = pace.NewFlow(g.PerSecond, together(g), time.Second)
 	k.queries = pace.NewFlow((g.PerSecond+queryShare-1)/queryShare, 1, span)
 	k.door.Unlock()
 	k.quota.perMinute, k.quota.perDay = g.PerMinute, g.PerDay
@@ -183,19 +184,11 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 	log := k.d.Log.With("gateway", g.Name)
 	log.Info("keeping gateway")
 	work, stop := context.WithCancel(ctx)
-	var renewer, inFlight sync.WaitGroup
-	renewer.Go(func() {
-		defer stop()
-		for work.Err() == nil && k.holds() {
-			pause(work, k.d.Lease/4)
-			if lease, err := k.takeLease(work); err == nil && !lease.Held {
-				return
-			}
-		}
-	})
+	k.lost.Store(&stop)
+	var inFlight sync.WaitGroup
 	defer func() {
+		k.lost.Store(nil)
 		stop()
-		renewer.Wait()
 		inFlight.Wait()
 		back, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		defer cancel()

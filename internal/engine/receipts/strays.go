@@ -15,7 +15,7 @@ const (
 	// strayPause is the longest pause between two looks.
 	strayPause = 10 * time.Minute
 	// strayLook is how often those are looked for whose time has come.
-	strayLook = 250 * time.Millisecond
+	strayLook = 500 * time.Millisecond
 )
 
 // lookForStrays settles strays until ctx ends.
@@ -24,8 +24,12 @@ func (r *Receipts) lookForStrays(ctx context.Context) {
 	defer tick.Stop()
 	said := time.Time{}
 	for {
-		for more := true; more && ctx.Err() == nil; {
-			var err error
+		more, err := r.Course.Store.StraysDue(ctx, r.Course.Now())
+		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
+			said = time.Now()
+			r.Log.Error("looking for strays", "error", err)
+		}
+		for more && ctx.Err() == nil {
 			if more, err = r.settleStrays(ctx); err != nil {
 				if ctx.Err() == nil && time.Since(said) > 10*time.Second {
 					said = time.Now()
