@@ -36,32 +36,41 @@ type house struct {
 	hold   context.Context
 }
 
-func build(ctx context.Context, s settings, flags ...string) (*house, error) {
-	folder, err := os.MkdirTemp("", "pigeon-bench-")
-	if err != nil {
+func build(ctx context.Context, s settings, flags ...string) (h *house, err error) {
+	h = &house{}
+	if err := h.build(ctx, s, flags...); err != nil {
+		h.Close()
 		return nil, err
 	}
-	h := &house{folder: folder}
+	return h, nil
+}
+
+func (h *house) build(ctx context.Context, s settings, flags ...string) error {
+	folder, err := os.MkdirTemp("", "pigeon-bench-")
+	if err != nil {
+		return err
+	}
+	h.folder = folder
 	if s.hold {
 		h.hold = ctx
 	}
 	h.clean = append(h.clean, func() { os.RemoveAll(folder) })
 	if err := os.Chmod(folder, 0o755); err != nil { // the server runs as another user
-		return h, err
+		return err
 	}
 	if h.server, err = postgres.Start(ctx, folder, postgres.Options{}); err != nil {
-		return h, err
+		return err
 	}
 	h.clean = append(h.clean, h.server.Stop)
 	if h.db, err = pgxpool.New(ctx, h.server.URL); err != nil {
-		return h, err
+		return err
 	}
 	h.clean = append(h.clean, h.db.Close)
 	if err := h.start(s, flags...); err != nil {
-		return h, err
+		return err
 	}
 	_, err = h.Client.AddSender(ctx, client.NewSender{Sender: "Lanternholm"})
-	return h, err
+	return err
 }
 
 // start starts a service.

@@ -78,6 +78,11 @@ func newGateway() *theGateway {
 
 func (g *theGateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	body, _ := io.ReadAll(r.Body)
+	if r.URL.Path == "/token" {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprintf(w, `{"access_token":"t-%d","expires_in":3}`, g.n.Add(1))
+		return
+	}
 	if g.door != nil {
 		g.door(body)
 	}
@@ -123,12 +128,21 @@ func text(i int, kind string) string {
 		900000+i%1000, i, kind)
 }
 
+// secrets are those that a dialect asks for.
+func secrets(source string) map[string]string {
+	if !strings.Contains(source, "secrets:") {
+		return nil
+	}
+	return map[string]string{"client_id": "bench", "client_secret": "of the bench"}
+}
+
 func (h *house) gateway(ctx context.Context, source string, g http.Handler) error {
 	address, err := h.serve(g)
 	if err != nil {
 		return err
 	}
-	_, err = h.Client.AddGateway(ctx, client.NewGateway{Source: source, Address: address, AskAfter: "1h", GiveUpAfter: "2h"})
+	_, err = h.Client.AddGateway(ctx, client.NewGateway{Source: source, Address: address, AskAfter: "1h", GiveUpAfter: "2h",
+		Secrets: secrets(source)})
 	return err
 }
 
@@ -165,10 +179,10 @@ func (h *house) profiled(s settings, do func() error) error {
 func lifeSingle(ctx context.Context, s settings) ([]Figure, error) {
 	n := s.count(30_000)
 	h, err := build(ctx, s)
-	defer h.Close()
 	if err != nil {
 		return nil, err
 	}
+	defer h.Close()
 	if err := h.gateway(ctx, single, newGateway()); err != nil {
 		return nil, err
 	}
@@ -249,10 +263,10 @@ func queueSingle(ctx context.Context, s settings) ([]Figure, error) {
 
 func fromQueue(ctx context.Context, s settings, figure, name, dialect string, n int, asked string) ([]Figure, error) {
 	h, err := build(ctx, s)
-	defer h.Close()
 	if err != nil {
 		return nil, err
 	}
+	defer h.Close()
 	if err := h.gateway(ctx, dialect, newGateway()); err != nil {
 		return nil, err
 	}
@@ -385,10 +399,10 @@ func bareSet(ctx context.Context, db *pgxpool.Pool, set int) error {
 func postCommitted(ctx context.Context, s settings) ([]Figure, error) {
 	n := s.count(30_000)
 	h, err := build(ctx, s)
-	defer h.Close()
 	if err != nil {
 		return nil, err
 	}
+	defer h.Close()
 	if err := h.gateway(ctx, single, newGateway()); err != nil {
 		return nil, err
 	}
@@ -427,10 +441,10 @@ func postCommitted(ctx context.Context, s settings) ([]Figure, error) {
 func receiptsTaken(ctx context.Context, s settings) ([]Figure, error) {
 	n := s.count(40_000)
 	h, err := build(ctx, s)
-	defer h.Close()
 	if err != nil {
 		return nil, err
 	}
+	defer h.Close()
 	g := newGateway()
 	g.silent = true
 	var url atomic.Value

@@ -58,7 +58,7 @@ var measures = []measure{
 	{[]string{"receipts"}, receiptsTaken},
 	{[]string{"otp_p99_idle", "otp_p99_busy"}, passcodes},
 	{[]string{"pace_used", "pace_exceeded"}, paces},
-	{[]string{"history_10m"}, history},
+	{[]string{"history_10m", "tally_10m"}, history},
 	{[]string{"idle"}, idle},
 }
 

@@ -56,10 +56,10 @@ func (h *house) fill(ctx context.Context, gateway string, n int) error {
 func passcodes(ctx context.Context, s settings) ([]Figure, error) {
 	const perSecond = 500
 	h, err := build(ctx, s)
-	defer h.Close()
 	if err != nil {
 		return nil, err
 	}
+	defer h.Close()
 	g := newGateway()
 	var mu sync.Mutex
 	arrived := map[string]time.Time{}
@@ -134,7 +134,7 @@ token:
   request: {post: /token, basic: {user: client_id, password: client_secret}, form: "{grant_type: \"client_credentials\"}"}
   reply:
     - when: .status == 200
-      read: "{token: .body.access_token, expires_in: .body.expires_in}"
+      token: "{token: .body.access_token, expires_in: .body.expires_in}"
 submit:`, 1), "request: {post: /send,", "request: {post: /send, bearer: token,", 1)
 }
 
@@ -146,8 +146,10 @@ func paces(ctx context.Context, s settings) ([]Figure, error) {
 		what      string
 		perSecond int
 		handover  bool
-	}{{"10", 10, false}, {"500", 500, false}, {"2000", 2000, false}, {"500, another keeper", 500, true}} {
-		used, exceeded, err := pace(ctx, s, run.perSecond, run.handover)
+		dialect   string
+	}{{"10", 10, false, paced(10)}, {"500", 500, false, paced(500)}, {"2000", 2000, false, paced(2000)},
+		{"500, with tokens of 3 s", 500, false, tokened(500)}, {"500, another keeper", 500, true, paced(500)}} {
+		used, exceeded, err := pace(ctx, s, run.dialect, run.perSecond, run.handover)
 		if err != nil {
 			return figures, err
 		}
@@ -158,12 +160,12 @@ func paces(ctx context.Context, s settings) ([]Figure, error) {
 	return figures, nil
 }
 
-func pace(ctx context.Context, s settings, perSecond int, handover bool) (used float64, exceeded int, err error) {
+func pace(ctx context.Context, s settings, dialect string, perSecond int, handover bool) (used float64, exceeded int, err error) {
 	h, err := build(ctx, s)
-	defer h.Close()
 	if err != nil {
 		return 0, 0, err
 	}
+	defer h.Close()
 	g := newGateway()
 	g.silent = true
 	var mu sync.Mutex
@@ -173,7 +175,7 @@ func pace(ctx context.Context, s settings, perSecond int, handover bool) (used f
 		defer mu.Unlock()
 		arrived = append(arrived, time.Now())
 	}
-	if err := h.gateway(ctx, paced(perSecond), g); err != nil {
+	if err := h.gateway(ctx, dialect, g); err != nil {
 		return 0, 0, err
 	}
 	const span = 12 * time.Second
@@ -223,10 +225,10 @@ func pace(ctx context.Context, s settings, perSecond int, handover bool) (used f
 // do.
 func idle(ctx context.Context, s settings) ([]Figure, error) {
 	h, err := build(ctx, s)
-	defer h.Close()
 	if err != nil {
 		return nil, err
 	}
+	defer h.Close()
 	address, err := h.serve(newGateway())
 	if err != nil {
 		return nil, err

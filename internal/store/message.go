@@ -257,9 +257,6 @@ func (f Filter) where(args []any) (string, []any) {
 	if f.Gateway != uuid.Nil {
 		add("s.gateway_id = $%d", f.Gateway)
 	}
-	if f.GatewayRef != "" {
-		add("m.id IN (SELECT message_id FROM submissions WHERE gateway_ref = $%d)", f.GatewayRef)
-	}
 	if len(f.States) > 0 {
 		add("s.state = ANY($%d)", words(f.States, func(s *delivery.State) delivery.State { return *s }))
 	}
@@ -302,37 +299,101 @@ func (f Filter) marks() []string {
 }
 
 // Find lists messages, the newest first, from the one after the cursor; the
-// nil cursor starts at the newest.
+// nil cursor starts at the newest. It goes from one month to the one before and
+// ends when it has enough; what is found by a short list, of rare states or of
+// what a gateway calls them, is looked up there.
 func (s *Store) Find(ctx context.Context, f Filter, after uuid.UUID, most int) ([]Message, error) {
-	var args []any
-	first, from := f.source()
-	if after != uuid.Nil {
-		args = append(args, after)
-		from += " WHERE " + first + ".id < $1 AND "
-	} else {
-		from += " WHERE "
+	var found []Message
+	var err error
+	for _, m := range s.months.all() {
+		if len(found) >= most {
+			break
+		}
+		if !f.Since.IsZero() && m < monthAt(f.Since) {
+			break
+		}
+		if !f.Until.IsZero() && m > monthAt(f.Until) || after != uuid.Nil && m > monthOf(after) {
+			continue
+		}
+		var some []Message
+		if list := f.list(); list != "" {
+			some, err = s.findListed(ctx, m, f, list, after, most-len(found))
+		} else {
+			some, err = s.findIn(ctx, m, f, after, nil, most-len(found))
+		}
+		if err != nil {
+			s.missing(err)
+			return nil, fmt.Errorf("finding messages: %w", err)
+		}
+		found = append(found, some...)
 	}
-	where, args := f.where(args)
-	args = append(args, most)
-	messages, err := query(ctx, s.reading(), scanMessage, fmt.Sprintf("SELECT %s, %s FROM %s%s ORDER BY %s.id DESC LIMIT $%d",
-		contentColumns, standingColumns, from, where, first, len(args)), args...)
-	if err != nil {
-		return nil, fmt.Errorf("finding messages: %w", err)
-	}
-	return messages, s.refresh(ctx, messages)
+	return found, s.refresh(ctx, found)
 }
 
-// source is what is gone through to find the chosen messages, the shortest list
-// first, and the name of that.
-func (f Filter) source() (first, from string) {
-	const messages = "messages m JOIN standings s ON s.id = m.id"
+// findIn lists messages of a month; of some alone where they are given.
+func (s *Store) findIn(ctx context.Context, m month, f Filter, after uuid.UUID, among []uuid.UUID, most int) ([]Message, error) {
+	where, args := f.where(nil)
+	if after != uuid.Nil {
+		args = append(args, after)
+		where += fmt.Sprintf(" AND m.id < $%d", len(args))
+	}
+	if among != nil {
+		args = append(args, uuids(among))
+		where += fmt.Sprintf(" AND m.id = ANY($%d)", len(args))
+	}
+	args = append(args, most)
+	return query(ctx, s.reading(), scanMessage, m.in(fmt.Sprintf("SELECT %s, %s FROM messages_%%M m JOIN standings_%%M s ON s.id = m.id WHERE %s ORDER BY m.id DESC LIMIT $%d",
+		contentColumns, standingColumns, where, len(args))), args...)
+}
+
+// list is the statement that lists the ids of a month, below $1 and at most $2,
+// among which the chosen messages are; empty if there is no such list.
+func (f Filter) list() string {
+	if f.GatewayRef != "" {
+		return "SELECT DISTINCT id FROM (SELECT message_id AS id FROM submissions_%M WHERE gateway_ref = $4 AND gateway_ref <> '' OFFSET 0) k " +
+			"WHERE id < $1 AND id >= $3 ORDER BY id DESC LIMIT $2"
+	}
 	marks := f.marks()
 	if marks == nil {
-		return "m", messages
+		return ""
 	}
 	lists := make([]string, len(marks))
 	for i, mark := range marks { // from a fixed list, each in the order of ids
-		lists[i] = "SELECT id FROM marks WHERE mark = '" + mark + "'"
+		lists[i] = "(SELECT id FROM marks WHERE mark = '" + mark + "' AND id < $1 AND id >= $3 ORDER BY id DESC LIMIT $2)"
 	}
-	return "k", "(" + strings.Join(lists, " UNION ALL ") + ") k JOIN messages m ON m.id = k.id JOIN standings s ON s.id = m.id"
+	return "SELECT id FROM (" + strings.Join(lists, " UNION ALL ") + ") k ORDER BY id DESC LIMIT $2"
+}
+
+// findListed lists messages of a month from among those of a list, piece by
+// piece.
+func (s *Store) findListed(ctx context.Context, m month, f Filter, list string, after uuid.UUID, most int) ([]Message, error) {
+	from, err := time.Parse("2006_01", string(m))
+	if err != nil {
+		return nil, err
+	}
+	below, floor := Floor(from.AddDate(0, 1, 0)), Floor(from)
+	if after != uuid.Nil && slices.Compare(after[:], below[:]) < 0 {
+		below = after
+	}
+	var found []Message
+	for piece := max(most, 50); len(found) < most; piece = min(4*piece, 5000) {
+		args := []any{below, piece, floor}
+		if f.GatewayRef != "" {
+			args = append(args, f.GatewayRef)
+		}
+		listed, err := query(ctx, s.reading(), scanID, m.in(list), args...)
+		if err != nil || len(listed) == 0 {
+			return found, err
+		}
+		some, err := s.findIn(ctx, m, f, uuid.Nil, listed, most-len(found))
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, some...)
+		if len(listed) < piece {
+			break
+		}
+		below = listed[len(listed)-1]
+	}
+	return found, nil
 }

@@ -315,15 +315,3 @@ func drop(db *gorm.DB, table, name string) error {
 	}
 	return db.Exec("DROP TABLE " + name).Error
 }
-
-// between narrows a query on a UUIDv7 column to a span of time, which lets
-// PostgreSQL skip the tables of other months.
-func between(db *gorm.DB, column string, since, until time.Time) *gorm.DB {
-	if !since.IsZero() {
-		db = db.Where(column+" >= ?", Floor(since))
-	}
-	if !until.IsZero() {
-		db = db.Where(column+" < ?", Floor(until))
-	}
-	return db
-}

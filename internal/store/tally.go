@@ -187,14 +187,18 @@ func (s *Store) Tally(ctx context.Context, f Filter) (delivery.Tally, error) {
 	var tally delivery.Tally
 	sql, args := "", []any(nil)
 	if f.single() {
-		where, given := f.where(nil)
-		sql, args = "SELECT s.state, s.rivals <> '', count(*) FROM messages m JOIN standings s ON s.id = m.id WHERE "+where+" GROUP BY 1, 2", given
+		from := "messages m"
+		if f.GatewayRef != "" {
+			from, args = "(SELECT DISTINCT message_id AS id FROM submissions WHERE gateway_ref = $1 AND gateway_ref <> '') k JOIN messages m ON m.id = k.id", []any{f.GatewayRef}
+		}
+		where, given := f.where(args)
+		sql, args = "SELECT s.state, s.rivals <> '', count(*) FROM "+from+" JOIN standings s ON s.id = m.id WHERE "+where+" GROUP BY 1, 2", given
 	} else {
 		cutIDs, err := s.chosenCuts(ctx, f)
 		if err != nil {
 			return tally, err
 		}
-		sql, args = f.tallySQL(cutIDs)
+		sql, args = f.tallySQL(cutIDs, s.months.has)
 	}
 	counts, err := query(ctx, s.reading(), func(rows pgx.Rows) (c struct {
 		state     delivery.State
@@ -239,7 +243,7 @@ func (s *Store) chosenCuts(ctx context.Context, f Filter) ([]int32, error) {
 // tallySQL adds up, in one statement and so at one moment: whole days and whole
 // hours from the tallies, deltas that are not added up yet, and, where the span
 // begins or ends within an hour, that piece of it message by message.
-func (f Filter) tallySQL(cutIDs []int32) (string, []any) {
+func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 	var args []any
 	arg := func(v any) string {
 		args = append(args, v)
@@ -275,13 +279,13 @@ func (f Filter) tallySQL(cutIDs []int32) (string, []any) {
 		return when
 	}
 	piece := func(from, to time.Time) {
-		if from.Before(to) {
+		if from.Before(to) && has(monthAt(from)) { // within an hour, so within a month
 			when := fmt.Sprintf("id >= %s AND id < %s", arg(Floor(from)), arg(Floor(to)))
 			rivals := ""
 			if f.Contested {
 				rivals = " AND rivals <> ''"
 			}
-			sums = append(sums, "SELECT state, rivals <> '' AS contested, 1 AS n FROM standings WHERE "+and(when)+rivals)
+			sums = append(sums, "SELECT state, rivals <> '' AS contested, 1 AS n FROM standings_"+string(monthAt(from))+" WHERE "+and(when)+rivals)
 		}
 	}
 	hours, days := f.grains()

@@ -274,11 +274,3 @@ func (r *rate) may() bool {
 	}
 	return false
 }
-
-func ids(messages []store.Message) []uuid.UUID {
-	all := make([]uuid.UUID, len(messages))
-	for i, m := range messages {
-		all[i] = m.ID
-	}
-	return all
-}
