@@ -245,7 +245,13 @@ func must[T any](t testing.TB) func(T, error) T {
 // eventually waits for a condition, with a deadline.
 func eventually(t testing.TB, what string, holds func() bool) {
 	t.Helper()
-	deadline := time.After(45 * time.Second)
+	within(t, 45*time.Second, what, holds)
+}
+
+// within waits so long at most.
+func within(t testing.TB, span time.Duration, what string, holds func() bool) {
+	t.Helper()
+	deadline := time.After(span)
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
 	for !holds() {

@@ -304,6 +304,9 @@ func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 		}
 		piece(f.Since, hours.from)
 		piece(hours.to, f.Until)
+	} else if hours.from.Equal(hours.to) { // on either side of a full hour
+		piece(f.Since, hours.from)
+		piece(hours.to, f.Until)
 	} else {
 		piece(f.Since, f.Until)
 	}

@@ -2,6 +2,7 @@ package pace
 
 import (
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 )
@@ -108,5 +109,45 @@ func TestEaseHalvesAndRecovers(t *testing.T) {
 	}
 	if got := e.Share(now.Add(99 * 1100 * time.Millisecond)); got <= 0 || got > .2 {
 		t.Errorf("asked again and again, the share is %v", got)
+	}
+}
+
+// What left later than it was recorded for counts from when it left, and in no
+// span do more leave than the limit, whatever the delays.
+func TestWindowHoldsForWhatLeavesLate(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(4, 4))
+	w := NewWindow(20, time.Second)
+	now := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
+	type late struct {
+		ticket Ticket
+		at     time.Time
+	}
+	var pending []late
+	var left []time.Time
+	for range 20000 {
+		now = now.Add(time.Duration(r.IntN(8)) * time.Millisecond)
+		rest := pending[:0]
+		for _, l := range pending {
+			if l.at.After(now) {
+				rest = append(rest, l)
+				continue
+			}
+			w.Amend(l.ticket, l.at)
+		}
+		pending = rest
+		if n := w.Free(now, 1+r.IntN(3)); n > 0 {
+			at := now.Add(time.Duration(r.IntN(60)) * time.Millisecond)
+			pending = append(pending, late{w.Take(now, n), at})
+			for range n {
+				left = append(left, at)
+			}
+		}
+	}
+	slices.SortFunc(left, time.Time.Compare)
+	for i := range left {
+		if j := i + 20; j < len(left) && left[j].Sub(left[i]) < time.Second {
+			t.Fatalf("21 left within %v", left[j].Sub(left[i]))
+		}
 	}
 }

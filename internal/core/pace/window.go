@@ -12,7 +12,11 @@ type Window struct {
 	span time.Duration
 	last []time.Time // ring of the last events
 	next int
+	made int // how often the ring was made anew
 }
+
+// Ticket is the place of events in a window.
+type Ticket struct{ at, n, made int }
 
 // NewWindow allows limit events in any span; a limit of 0 or less allows all.
 func NewWindow(limit int, span time.Duration) *Window {
@@ -32,10 +36,26 @@ func (w *Window) Free(now time.Time, want int) int {
 }
 
 // Take records n events at now. The caller has asked Free before.
-func (w *Window) Take(now time.Time, n int) {
-	for range min(n, len(w.last)) {
+func (w *Window) Take(now time.Time, n int) Ticket {
+	t := Ticket{w.next, min(n, len(w.last)), w.made}
+	for range t.n {
 		w.last[w.next] = now
 		w.next = (w.next + 1) % len(w.last)
+	}
+	return t
+}
+
+// Amend tells that events happened only at a later time than they were recorded
+// for. Each place in the ring is used again only when the event in it is a span
+// old, so the limit holds whatever the order of the times.
+func (w *Window) Amend(t Ticket, at time.Time) {
+	if t.made != w.made {
+		return
+	}
+	for i := range t.n {
+		if place := &w.last[(t.at+i)%len(w.last)]; at.After(*place) && at.Sub(*place) < w.span {
+			*place = at
+		}
 	}
 }
 
@@ -65,6 +85,7 @@ func (w *Window) Limit(limit int) {
 	if over := len(kept) - limit; over > 0 {
 		kept = kept[over:]
 	}
+	w.made++
 	w.last = append(make([]time.Time, limit-len(kept)), kept...)
 	w.next = 0
 }

@@ -30,6 +30,40 @@ const secondShare = 50
 // every so often; and as long as passcodes go through the gateway, a request and a
 // fiftieth of the second and of the quota are left to them.
 func (k *keeper) free(g *roster.Gateway) (leave, time.Duration) {
+	k.planning.Lock()
+	defer k.planning.Unlock()
+	return k.may(g)
+}
+
+// take is free, and keeps the requests for whoever asks: for passcodes alone if
+// express, else but those that are kept for passcodes. They have to be given back
+// if they are not made. It is not free if passcodes are all that may go, unless
+// they are all that is asked for.
+func (k *keeper) take(g *roster.Gateway, express bool) (leave, time.Duration) {
+	k.planning.Lock()
+	defer k.planning.Unlock()
+	free, wait := k.may(g)
+	switch {
+	case free.requests == 0:
+	case express:
+		free.others = 0
+	case free.others == 0:
+		free = leave{}
+	default:
+		free.requests, free.kept = free.requests-free.kept, 0
+		free.messages = min(free.messages, free.others)
+	}
+	k.busy.Add(int32(free.requests))
+	return free, wait
+}
+
+// giveBack gives back requests that are not made.
+func (k *keeper) giveBack(n int) {
+	k.busy.Add(-int32(n))
+}
+
+// may works out what is free.
+func (k *keeper) may(g *roster.Gateway) (leave, time.Duration) {
 	now := time.Now()
 	if g.PausedAt != nil {
 		return leave{}, idleMost // whoever resumes it rings
@@ -74,7 +108,7 @@ func (k *keeper) free(g *roster.Gateway) (leave, time.Duration) {
 	k.door.Lock()
 	second := k.window.Free(now, want+room+k.booths) - k.booths // what is left of it
 	if share < 1 {
-		second = min(second, max(1, int(share*float64(g.PerSecond)))-k.window.Used(now)-k.booths)
+		second = min(second, max(1, int(share*float64(g.PerSecond)))-k.window.Used(now)+k.asked.Used(now)-k.booths)
 		room = min(room, max(second-1, 0))
 	}
 	n := min(second, want)
@@ -136,7 +170,7 @@ func counting(g *roster.Gateway, messages int) int {
 // claim takes messages and records that they are about to go, in one
 // transaction that holds only if the lease does. After it, and not before,
 // they may be sent.
-func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (claimed, error) {
+func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, deferring bool) (claimed, error) {
 	var c claimed
 	var slot store.Slot
 	var goes, changed []store.Message
@@ -146,12 +180,11 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (clai
 		c, codes = claimed{}, 0
 		now := k.d.Course.Now()
 		others := free.others
-		if k.deferring && others > 0 {
+		if deferring && others > 0 {
 			others = max(others, claimMost) // the next ones may have to wait too
 		}
 		found, err := s.Claim(ctx, k.id, k.d.holder, now, free.messages, others)
 		if err != nil || len(found) == 0 {
-			k.deferring = false
 			return err
 		}
 		senders, err := k.ration(ctx, s, found, limits)
@@ -172,17 +205,19 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (clai
 				others -= 1 - one(code)
 			}
 		}
-		c.packs, c.deferred, c.full = packer.packs, len(senders.later), len(found) >= free.others
-		k.deferring = c.deferred > 0
+		c.packs, c.deferred, c.full = packer.packs, len(senders.later), len(found) > 0 && len(found) >= max(free.others, 1)
 		if err := s.Defer(ctx, senders.later); err != nil {
 			return err
 		}
 		if c.noted, err = s.SendersSent(ctx, senders.sent, span); err != nil {
 			return err
 		}
-		if n := c.counted(g); n > 0 && k.quota.limited() {
+		k.planning.Lock()
+		limited, width := k.quota.limited(), k.quota.width()
+		k.planning.Unlock()
+		if n := c.counted(g); n > 0 && limited {
 			slot = store.Slot{Slot: now, N: n}
-			if err := s.NoteWent(ctx, k.id, store.Slot{Slot: now.Truncate(k.quota.width()), N: n}); err != nil {
+			if err := s.NoteWent(ctx, k.id, store.Slot{Slot: now.Truncate(width), N: n}); err != nil {
 				return err
 			}
 		}
@@ -197,7 +232,9 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave) (clai
 	if err != nil {
 		return claimed{}, err
 	}
-	if k.urgent = codes == free.messages; codes > 0 { // there may be more
+	k.planning.Lock()
+	defer k.planning.Unlock()
+	if codes > 0 {
 		k.codes = time.Now()
 	}
 	if slot.N > 0 {

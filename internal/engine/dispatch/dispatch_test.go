@@ -61,7 +61,7 @@ func message(to, text string) store.Message {
 
 // goes submits a pack at once.
 func goes(t *testing.T, d *Dispatch, g *roster.Gateway, pack ...store.Message) (result, lesson) {
-	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() bool { return true })
+	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() (func(), bool) { return func() {}, true })
 }
 
 // What comes of a request, for each of its messages by itself.
@@ -454,7 +454,8 @@ func (k *keeper) takes(n int) bool {
 		return false
 	}
 	k.until.Store(int64(time.Since(k.began) + time.Hour))
-	return k.leave(n)
+	_, ok := k.leave(n)
+	return ok
 }
 
 // What may move behind a thousand messages that may not is found as well.

@@ -56,16 +56,18 @@ type keeper struct {
 	bell *watch.Bell
 
 	// Only the keeping loop uses these.
-	version int // of the gateway that window and quota are made for
-	quota   quota
-	claimed time.Time // the last time
-	urgent  bool      // a passcode may be due
-	codes   time.Time // when one was claimed last
-	// booked is until when the messages of a sender with a pace of its own have
-	// a place, by lane; deferring is whether some had to wait the last time.
-	booked    map[booking]time.Time
-	deferring bool
+	version   int       // of the gateway that window and quota are made for
+	claimed   time.Time // the last time
+	deferring bool      // some had to wait for the pace of their sender the last time
 	rerouted  time.Time
+
+	turn     sync.Mutex // to claim, where a quota holds
+	planning sync.Mutex
+	quota    quota
+	codes    time.Time // when a passcode was claimed last
+	// booked is until when the messages of a sender with a pace of its own have
+	// a place, by lane.
+	booked map[booking]time.Time
 
 	busy    atomic.Int32 // requests in flight
 	unsaved atomic.Int64 // messages whose outcome is not recorded yet
@@ -76,6 +78,7 @@ type keeper struct {
 	// queries is how status queries go while hungry, when more waits to be sent
 	// than may go.
 	queries *pace.Flow
+	asked   *pace.Window // the queries in the window
 	hungry  atomic.Bool
 	booths  int // places in the window that are promised to what has not left yet
 	// until is when the lease ends by our own clock, in nanoseconds since
@@ -110,9 +113,12 @@ func (k *keeper) adapt(g *roster.Gateway) {
 	k.door.Lock()
 	k.window.Limit(g.PerSecond)
 	k.flow = pace.NewFlow(g.PerSecond, together(g), time.Second)
+	k.asked = pace.NewWindow(g.PerSecond, span)
 	k.queries = pace.NewFlow((g.PerSecond+queryShare-1)/queryShare, 1, span)
 	k.door.Unlock()
+	k.planning.Lock()
 	k.quota.perMinute, k.quota.perDay = g.PerMinute, g.PerDay
+	k.planning.Unlock()
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.faults, k.restUntil = 0, time.Time{}
@@ -213,37 +219,34 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			pause(work, span-lease.Idle)
 		}
 	}
-	if k.quota.slots, err = k.d.Course.Store.Went(work, k.id, k.d.Course.Now().Add(-day-minute)); err != nil {
+	slots, err := k.d.Course.Store.Went(work, k.id, k.d.Course.Now().Add(-day-minute))
+	if err != nil {
 		if work.Err() == nil {
 			log.Error("reading what went", "error", err)
 		}
 		return
 	}
+	k.planning.Lock()
+	k.quota.slots = slots
+	k.planning.Unlock()
+	inFlight.Go(func() { k.express(work, &inFlight) })
 	for work.Err() == nil {
 		g := k.gateway()
 		if g == nil {
 			return
 		}
 		k.adapt(g)
-		free, wait := k.free(g)
-		if free.requests == 0 || free.others == 0 && !k.urgent {
-			if free.requests == 0 {
-				k.reroute(work, g)
-			}
-			k.await(work, wait, false)
-			continue
-		}
-		if early := claimEvery - time.Since(k.claimed); early > 0 && !k.urgent {
+		if early := claimEvery - time.Since(k.claimed); early > 0 {
 			k.await(work, early, true)
 			continue
 		}
-		// What takes time comes before the place in time is taken.
-		pass := k.d.passport(work, g)
-		if pass.err != nil {
-			free = leave{requests: 1, messages: 1, others: 1}
-		}
-		claim, err := k.claim(work, g, free)
+		claim, pass, wait, err := k.claimNext(work, g, false)
 		k.claimed = time.Now()
+		if err == nil && wait > 0 {
+			k.reroute(work, g)
+			k.await(work, wait, false)
+			continue
+		}
 		if err != nil {
 			if work.Err() == nil {
 				log.Error("claiming messages", "error", err)
@@ -251,6 +254,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			k.await(work, 500*time.Millisecond, true)
 			continue
 		}
+		k.deferring = claim.deferred > 0
 		if len(claim.packs) == 0 {
 			k.hungry.Store(false)
 			if claim.deferred == 0 { // else others may stand behind those that wait for their sender
@@ -259,24 +263,98 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			continue
 		}
 		k.hungry.Store(claim.full)
-		k.promise(claim.counted(g))
-		for i, p := range claim.packs {
-			own := pass
-			if i > 0 {
-				own.fetched = nil // it is told once
-			}
-			k.busy.Add(1)
-			inFlight.Go(func() {
-				k.send(g, p.messages, own)
-			})
+		k.dispatch(g, claim, pass, &inFlight)
+		k.went(work, claim)
+	}
+}
+
+// claimNext claims what may go now: passcodes alone if express. If nothing may,
+// it returns how long it is worth waiting. The requests it claims for count as in
+// flight.
+func (k *keeper) claimNext(ctx context.Context, g *roster.Gateway, express bool) (c claimed, pass passport, wait time.Duration, err error) {
+	if g.Dialect.Token != nil {
+		// What takes time comes before anything is claimed, and only if there is
+		// something to be sent.
+		if due, any, err := k.d.Course.Store.NextDue(ctx, k.id); err != nil || !any || due.After(k.d.Course.Now()) {
+			return c, pass, 0, err
 		}
-		if len(claim.noted) > 0 {
-			// Before they can leave the window; until then others count the
-			// moment of the claim.
-			if err := k.d.Course.Store.SendersWent(work, claim.noted); err != nil && work.Err() == nil {
-				log.Error("noting when a sender's messages went", "error", err)
-			}
+		if free, wait := k.free(g); free.requests == 0 {
+			return c, pass, max(wait, time.Millisecond), nil
 		}
+	}
+	pass = k.d.passport(ctx, g)
+	if g.PerMinute > 0 || g.PerDay > 0 { // two at once might both take the last of a quota
+		k.turn.Lock()
+		defer k.turn.Unlock()
+	}
+	free, wait := k.take(g, express)
+	if free.requests == 0 {
+		return c, pass, max(wait, time.Millisecond), nil
+	}
+	limit := free
+	if pass.err != nil { // one tells why
+		limit.requests, limit.messages, limit.others = 1, 1, min(free.others, 1)
+	}
+	c, err = k.claim(ctx, g, limit, k.deferring && !express)
+	k.giveBack(free.requests - len(c.packs))
+	return c, pass, 0, err
+}
+
+// dispatch lets what was claimed go, each request by itself.
+func (k *keeper) dispatch(g *roster.Gateway, c claimed, pass passport, inFlight *sync.WaitGroup) {
+	k.promise(c.counted(g))
+	for i, p := range c.packs {
+		own := pass
+		if i > 0 {
+			own.fetched = nil // it is told once
+		}
+		inFlight.Go(func() { k.send(g, p.messages, own) })
+	}
+}
+
+// express claims passcodes as soon as they are rung for, beside whatever else is
+// being claimed.
+func (k *keeper) express(ctx context.Context, inFlight *sync.WaitGroup) {
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+			return
+		case <-k.bell.Urgent:
+		}
+		for more := true; more && ctx.Err() == nil; {
+			g := k.gateway()
+			if g == nil {
+				return
+			}
+			claim, pass, wait, err := k.claimNext(ctx, g, true)
+			if wait > time.Second { // it rests or is paused; they are rung for again
+				break
+			}
+			if wait > 0 {
+				pause(ctx, min(wait, 20*time.Millisecond))
+				continue
+			}
+			if err != nil {
+				if ctx.Err() == nil {
+					k.d.Log.Error("claiming passcodes", "gateway", g.Name, "error", err)
+				}
+				break // they are rung for again
+			}
+			more = len(claim.packs) > 0 && claim.full
+			k.dispatch(g, claim, pass, inFlight)
+			k.went(ctx, claim)
+		}
+	}
+}
+
+// went notes that messages of senders with a pace of their own go now: before
+// they can leave the window; until then others count the moment of the claim.
+func (k *keeper) went(ctx context.Context, c claimed) {
+	if len(c.noted) == 0 {
+		return
+	}
+	if err := k.d.Course.Store.SendersWent(ctx, c.noted); err != nil && ctx.Err() == nil {
+		k.d.Log.Error("noting when a sender's messages went", "gateway", k.id, "error", err)
 	}
 }
 
@@ -292,8 +370,8 @@ func (k *keeper) idle(ctx context.Context) time.Duration {
 	return min(max(due.Sub(k.d.Course.Now()), time.Millisecond), idleMost)
 }
 
-// await waits until somebody rings. A ring is not lost by what collects: then
-// only what is urgent ends the wait.
+// await waits until somebody rings. While claims collect, a ring does not end the
+// wait, and is not lost.
 func (k *keeper) await(ctx context.Context, d time.Duration, collecting bool) {
 	t := time.NewTimer(d)
 	defer t.Stop()
@@ -304,8 +382,6 @@ func (k *keeper) await(ctx context.Context, d time.Duration, collecting bool) {
 	select {
 	case <-ctx.Done():
 	case <-some:
-	case <-k.bell.Urgent:
-		k.urgent = true
 	case <-t.C:
 	}
 }
@@ -320,8 +396,9 @@ func (k *keeper) promise(n int) {
 
 // leave lets a request out that uses up n of the limit: once the window has
 // room for it and as long as the lease holds, and not a moment earlier or
-// later. It reports whether it may go; its promise is kept either way.
-func (k *keeper) leave(n int) bool {
+// later. It reports whether it may go; its promise is kept either way. When it has
+// left it is to be told: on a busy machine that may be some moments later.
+func (k *keeper) leave(n int) (left func(), ok bool) {
 	for {
 		k.door.Lock()
 		now := time.Now()
@@ -333,10 +410,14 @@ func (k *keeper) leave(n int) bool {
 			defer k.door.Unlock()
 			k.booths -= n
 			if !k.holds() {
-				return false
+				return nil, false
 			}
-			k.window.Take(now, n)
-			return true
+			ticket := k.window.Take(now, n)
+			return func() {
+				k.door.Lock()
+				defer k.door.Unlock()
+				k.window.Amend(ticket, time.Now())
+			}, true
 		}
 		k.door.Unlock()
 		time.Sleep(wait)
@@ -376,7 +457,7 @@ func (k *keeper) adopt(ctx context.Context) error {
 func (k *keeper) send(g *roster.Gateway, messages []store.Message, pass passport) {
 	n := counting(g, len(messages))
 	left := false
-	r, lesson := k.d.submit(context.Background(), g, messages, pass, func() bool {
+	r, lesson := k.d.submit(context.Background(), g, messages, pass, func() (func(), bool) {
 		left = true
 		return k.leave(n)
 	})

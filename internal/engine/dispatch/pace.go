@@ -86,6 +86,8 @@ func (r *ration) wait(k *keeper, m store.Message, now time.Time) {
 // book gives the next place in time. went is how long ago the last messages of
 // the sender went, the oldest first.
 func (k *keeper) book(b booking, went []time.Duration, limit int, now time.Time) time.Time {
+	k.planning.Lock()
+	defer k.planning.Unlock()
 	step := span / time.Duration(limit)
 	at := now.Add(step)
 	if len(went) >= limit { // until the first of them is out of the window

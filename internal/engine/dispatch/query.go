@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/engine/roster"
 )
 
 // Status queries go through the keeper: within the gateway's pace, below
@@ -38,7 +39,7 @@ func (d *Dispatch) LeaveQuery(ctx context.Context, gateway uuid.UUID) (told func
 		if g == nil || k.resting() {
 			return nil, false
 		}
-		wait := k.query(g.InFlight)
+		wait := k.query(g)
 		if wait == 0 {
 			return func(cause delivery.Cause, wait time.Duration) {
 				k.busy.Add(-1)
@@ -68,22 +69,28 @@ func (k *keeper) resting() bool {
 
 // query takes a place for a status query; else it returns how long it is worth
 // waiting.
-func (k *keeper) query(inFlight int) time.Duration {
+func (k *keeper) query(g *roster.Gateway) time.Duration {
+	k.mu.Lock()
+	share := k.ease.Share(time.Now())
+	k.mu.Unlock()
 	k.door.Lock()
 	defer k.door.Unlock()
 	now := time.Now()
 	const soon = 5 * time.Millisecond
 	switch {
-	case int(k.busy.Load()) >= inFlight:
+	case int(k.busy.Load()) >= g.InFlight:
 		return soon
 	case k.window.Free(now, k.booths+1) <= k.booths:
 		return max(k.window.Wait(now), soon)
+	case share < 1 && k.asked.Used(now) >= max(1, int(share*float64(g.PerSecond))/queryShare):
+		return soon // it asked to go slower, and they are the first to do so
 	case k.hungry.Load() && k.queries.Free(now, 1) == 0:
 		return max(k.queries.Wait(now), soon)
 	}
 	k.window.Take(now, 1)
 	k.flow.Take(now, 1)
 	k.queries.Take(now, 1)
+	k.asked.Take(now, 1)
 	k.busy.Add(1)
 	return 0
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http/httptrace"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -45,9 +46,10 @@ func (d *Dispatch) passport(ctx context.Context, g *roster.Gateway) (p passport)
 }
 
 // submit makes one request with a pack of messages. leave is asked when it is
-// ready to go, and waits for its place in time; if it says no, nothing is sent.
+// ready to go, and waits for its place in time; if it says no, nothing is sent,
+// else it is told when the request has left.
 // It returns what came of it and what it teaches about the gateway.
-func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.Message, pass passport, leave func() bool) (result, lesson) {
+func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.Message, pass passport, leave func() (left func(), ok bool)) (result, lesson) {
 	s := &submission{d: d, g: g, pack: pack, now: d.Course.Now(), result: result{steps: course.Plan{}}}
 	if pass.fetched != nil {
 		s.exchanges = append(s.exchanges, *pass.fetched)
@@ -68,13 +70,15 @@ func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.M
 	if !ok {
 		return s.result, lesson
 	}
-	if !leave() {
+	left, ok := leave()
+	if !ok {
 		for _, m := range s.pack {
 			s.add(s.own(m, delivery.Queued, "not sent: the gateway went to another keeper"), nil)
 			s.steps[m.ID] = course.Step{Wait: new(time.Duration)}
 		}
 		return s.result, lesson
 	}
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { left() }})
 	reply, fate, exchange := d.Courier.Carry(ctx, g, "submit", request)
 	s.now = d.Course.Now()
 	s.exchanges = append(s.exchanges, exchange)
