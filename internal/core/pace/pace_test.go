@@ -120,7 +120,7 @@ func TestWindowHoldsForWhatLeavesLate(t *testing.T) {
 	w := NewWindow(20, time.Second)
 	now := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
 	type late struct {
-		ticket Ticket
+		ticket *Ticket
 		at     time.Time
 	}
 	var pending []late

@@ -16,7 +16,13 @@ type Window struct {
 }
 
 // Ticket is the place of events in a window.
-type Ticket struct{ at, n, made int }
+type Ticket struct {
+	at, n, made int
+	time        time.Time // that is recorded for them
+}
+
+// Time is what is recorded for the events.
+func (t *Ticket) Time() time.Time { return t.time }
 
 // NewWindow allows limit events in any span; a limit of 0 or less allows all.
 func NewWindow(limit int, span time.Duration) *Window {
@@ -36,8 +42,8 @@ func (w *Window) Free(now time.Time, want int) int {
 }
 
 // Take records n events at now. The caller has asked Free before.
-func (w *Window) Take(now time.Time, n int) Ticket {
-	t := Ticket{w.next, min(n, len(w.last)), w.made}
+func (w *Window) Take(now time.Time, n int) *Ticket {
+	t := &Ticket{w.next, min(n, len(w.last)), w.made, now}
 	for range t.n {
 		w.last[w.next] = now
 		w.next = (w.next + 1) % len(w.last)
@@ -45,18 +51,19 @@ func (w *Window) Take(now time.Time, n int) Ticket {
 	return t
 }
 
-// Amend tells that events happened only at a later time than they were recorded
-// for. Each place in the ring is used again only when the event in it is a span
-// old, so the limit holds whatever the order of the times.
-func (w *Window) Amend(t Ticket, at time.Time) {
+// Amend tells at what other time events happened, or at what time at the latest
+// if that is not known yet. Each place in the ring is used again only when the
+// event in it is a span old, so the limit holds whatever the order of the times.
+func (w *Window) Amend(t *Ticket, at time.Time) {
 	if t.made != w.made {
 		return
 	}
 	for i := range t.n {
-		if place := &w.last[(t.at+i)%len(w.last)]; at.After(*place) && at.Sub(*place) < w.span {
+		if place := &w.last[(t.at+i)%len(w.last)]; place.Equal(t.time) { // else it was used again
 			*place = at
 		}
 	}
+	t.time = at
 }
 
 // Wait is how long after now the next event may happen; 0 if at once.

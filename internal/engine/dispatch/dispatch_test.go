@@ -61,7 +61,7 @@ func message(to, text string) store.Message {
 
 // goes submits a pack at once.
 func goes(t *testing.T, d *Dispatch, g *roster.Gateway, pack ...store.Message) (result, lesson) {
-	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() (func(), bool) { return func() {}, true })
+	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() (func(bool), bool) { return func(bool) {}, true })
 }
 
 // What comes of a request, for each of its messages by itself.

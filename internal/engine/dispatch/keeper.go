@@ -17,10 +17,12 @@ import (
 )
 
 const (
-	// span is the window that a gateway's limit counts in. It is a little
-	// longer than a second, because requests do not all take equally long to
-	// arrive.
-	span = time.Second + 8*time.Millisecond
+	// span is the window that a gateway's limit counts in.
+	span = time.Second + time.Millisecond
+	// uneven is how much longer some requests take to arrive than others. A
+	// request counts from when its answer was there, when it has surely arrived,
+	// but at the latest from so long after it was written.
+	uneven = 30 * time.Millisecond
 	// claimMost is how many messages are claimed at once, and packMost how many
 	// where a request carries several.
 	claimMost = 200
@@ -396,9 +398,9 @@ func (k *keeper) promise(n int) {
 
 // leave lets a request out that uses up n of the limit: once the window has
 // room for it and as long as the lease holds, and not a moment earlier or
-// later. It reports whether it may go; its promise is kept either way. When it has
-// left it is to be told: on a busy machine that may be some moments later.
-func (k *keeper) leave(n int) (left func(), ok bool) {
+// later. It reports whether it may go; its promise is kept either way. It is to be
+// told when the request has left, and when it was answered.
+func (k *keeper) leave(n int) (left func(answered bool), ok bool) {
 	for {
 		k.door.Lock()
 		now := time.Now()
@@ -413,15 +415,28 @@ func (k *keeper) leave(n int) (left func(), ok bool) {
 				return nil, false
 			}
 			ticket := k.window.Take(now, n)
-			return func() {
+			k.window.Amend(ticket, now.Add(uneven))
+			return func(answered bool) {
 				k.door.Lock()
 				defer k.door.Unlock()
-				k.window.Amend(ticket, time.Now())
+				k.arrived(ticket, answered)
 			}, true
 		}
 		k.door.Unlock()
 		time.Sleep(wait)
 	}
+}
+
+// arrived notes when what left has arrived, as far as that is known. The door is
+// locked.
+func (k *keeper) arrived(ticket *pace.Ticket, answered bool) {
+	at := time.Now()
+	if !answered {
+		at = at.Add(uneven)
+	} else if ticket.Time().Before(at) {
+		return // it counts from earlier already
+	}
+	k.window.Amend(ticket, at)
 }
 
 // forgo gives back the places of what will not leave.
@@ -457,7 +472,7 @@ func (k *keeper) adopt(ctx context.Context) error {
 func (k *keeper) send(g *roster.Gateway, messages []store.Message, pass passport) {
 	n := counting(g, len(messages))
 	left := false
-	r, lesson := k.d.submit(context.Background(), g, messages, pass, func() (func(), bool) {
+	r, lesson := k.d.submit(context.Background(), g, messages, pass, func() (func(bool), bool) {
 		left = true
 		return k.leave(n)
 	})

@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/roster"
 )
 
@@ -39,9 +40,12 @@ func (d *Dispatch) LeaveQuery(ctx context.Context, gateway uuid.UUID) (told func
 		if g == nil || k.resting() {
 			return nil, false
 		}
-		wait := k.query(g)
-		if wait == 0 {
+		ticket, wait := k.query(g)
+		if ticket != nil {
 			return func(cause delivery.Cause, wait time.Duration) {
+				k.door.Lock()
+				k.arrived(ticket, true)
+				k.door.Unlock()
 				k.busy.Add(-1)
 				k.bell.Some.Now()
 				if cause == delivery.Limited {
@@ -69,7 +73,7 @@ func (k *keeper) resting() bool {
 
 // query takes a place for a status query; else it returns how long it is worth
 // waiting.
-func (k *keeper) query(g *roster.Gateway) time.Duration {
+func (k *keeper) query(g *roster.Gateway) (*pace.Ticket, time.Duration) {
 	k.mu.Lock()
 	share := k.ease.Share(time.Now())
 	k.mu.Unlock()
@@ -79,18 +83,19 @@ func (k *keeper) query(g *roster.Gateway) time.Duration {
 	const soon = 5 * time.Millisecond
 	switch {
 	case int(k.busy.Load()) >= g.InFlight:
-		return soon
+		return nil, soon
 	case k.window.Free(now, k.booths+1) <= k.booths:
-		return max(k.window.Wait(now), soon)
+		return nil, max(k.window.Wait(now), soon)
 	case share < 1 && k.asked.Used(now) >= max(1, int(share*float64(g.PerSecond))/queryShare):
-		return soon // it asked to go slower, and they are the first to do so
+		return nil, soon // it asked to go slower, and they are the first to do so
 	case k.hungry.Load() && k.queries.Free(now, 1) == 0:
-		return max(k.queries.Wait(now), soon)
+		return nil, max(k.queries.Wait(now), soon)
 	}
-	k.window.Take(now, 1)
+	ticket := k.window.Take(now, 1)
+	k.window.Amend(ticket, now.Add(uneven))
 	k.flow.Take(now, 1)
 	k.queries.Take(now, 1)
 	k.asked.Take(now, 1)
 	k.busy.Add(1)
-	return 0
+	return ticket, 0
 }

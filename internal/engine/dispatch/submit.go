@@ -47,9 +47,9 @@ func (d *Dispatch) passport(ctx context.Context, g *roster.Gateway) (p passport)
 
 // submit makes one request with a pack of messages. leave is asked when it is
 // ready to go, and waits for its place in time; if it says no, nothing is sent,
-// else it is told when the request has left.
+// else it is told when the request has left, and when it was answered.
 // It returns what came of it and what it teaches about the gateway.
-func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.Message, pass passport, leave func() (left func(), ok bool)) (result, lesson) {
+func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.Message, pass passport, leave func() (left func(answered bool), ok bool)) (result, lesson) {
 	s := &submission{d: d, g: g, pack: pack, now: d.Course.Now(), result: result{steps: course.Plan{}}}
 	if pass.fetched != nil {
 		s.exchanges = append(s.exchanges, *pass.fetched)
@@ -78,8 +78,9 @@ func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.M
 		}
 		return s.result, lesson
 	}
-	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { left() }})
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { left(false) }})
 	reply, fate, exchange := d.Courier.Carry(ctx, g, "submit", request)
+	left(true)
 	s.now = d.Course.Now()
 	s.exchanges = append(s.exchanges, exchange)
 	switch fate {
