@@ -170,7 +170,7 @@ func knownFrom(m client.Message) string {
 		}
 	}
 	if m.Repeats > 0 {
-		said = append(said, fmt.Sprintf("said again ×%d", m.Repeats))
+		said = append(said, fmt.Sprintf("again ×%d", m.Repeats))
 	}
 	return strings.Join(said, ", ")
 }
