@@ -252,10 +252,12 @@ func moment(value any) time.Time {
 			t = time.Unix(int64(v), 0)
 		}
 	case float64:
-		for v > 1e11 {
-			v /= 1000
+		for range 3 { // thousandths, millionths, billionths
+			if v > 1e11 {
+				v /= 1000
+			}
 		}
-		if v > 0 {
+		if v > 0 && v < 1e11 {
 			t = time.UnixMicro(int64(v * 1e6))
 		}
 	}

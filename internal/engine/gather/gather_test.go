@@ -54,3 +54,53 @@ func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
 		t.Errorf("%d writes for 200 items", sets)
 	}
 }
+
+// A set is bounded by rows and by bytes, and what is larger than both alone is
+// written alone.
+func TestSetsAreBoundedByRowsAndBytes(t *testing.T) {
+	t.Parallel()
+	type item struct{ rows, bytes int }
+	var mu sync.Mutex
+	var sets [][]item
+	var brought sync.WaitGroup
+	brought.Add(120)
+	g := New(Limits{Rows: 40, Bytes: 1000}, func(i item) (int, int) { return i.rows, i.bytes }, func(_ context.Context, set []item) ([]struct{}, error) {
+		brought.Wait() // the first write takes until everybody is there
+		mu.Lock()
+		defer mu.Unlock()
+		sets = append(sets, set)
+		return make([]struct{}, len(set)), nil
+	})
+	ctx, stop := context.WithCancel(context.Background())
+	var running, callers sync.WaitGroup
+	running.Go(func() { g.Run(ctx) })
+	for i := range 120 {
+		callers.Go(func() {
+			brought.Done()
+			one := item{1 + i%15, 10 * (i % 20)}
+			if i == 7 {
+				one = item{2000, 1 << 20}
+			}
+			if _, err := g.Do(context.Background(), one); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	callers.Wait()
+	stop()
+	running.Wait()
+	written := 0
+	for _, set := range sets {
+		rows, bytes := 0, 0
+		for _, i := range set {
+			rows, bytes = rows+i.rows, bytes+i.bytes
+		}
+		written += len(set)
+		if len(set) > 1 && (rows > 40 || bytes > 1000) {
+			t.Errorf("a set of %d items has %d rows and %d bytes", len(set), rows, bytes)
+		}
+	}
+	if written != 120 || len(sets) > 100 {
+		t.Errorf("%d items in %d sets", written, len(sets))
+	}
+}
