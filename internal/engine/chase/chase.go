@@ -25,7 +25,10 @@ const (
 	silentMost = 40
 	silentAll  = 1000
 	asksAtOnce = 8
-	pause      = 400 * time.Millisecond
+	// restMost is how long after its time a message is not given up because its
+	// gateway cannot be asked.
+	restMost = 10 * time.Minute
+	pause    = 400 * time.Millisecond
 )
 
 // Chase looks after silent messages.
@@ -196,7 +199,7 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	if err == nil {
 		c.Course.Announce(changed)
 	}
-	return len(silent) == most, err
+	return len(silent) == most && !found.left, err
 }
 
 // isOver reports whether the time in which anyone might tell is over.
@@ -255,7 +258,14 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 	if c.Leave != nil {
 		var ok bool
 		if told, ok = c.Leave(ctx, g.ID); !ok {
-			nothing(nil, "not asked: the gateway rests, or has another keeper")
+			// It is asked a last time before it is given up, once it may be asked
+			// again, if that is not too long after.
+			found.leave()
+			for _, m := range asked {
+				if m.GiveUpAt != nil && now.Sub(*m.GiveUpAt) > restMost {
+					found.add(giveUp(m, c.Course.Now()))
+				}
+			}
 			return
 		}
 	}
@@ -306,6 +316,13 @@ type finding struct {
 	evidence  []store.Evidence
 	exchanges []store.Exchange
 	steps     course.Plan
+	left      bool // some could not be asked just now
+}
+
+func (f *finding) leave() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.left = true
 }
 
 func (f *finding) keep(exchange *store.Exchange) {
