@@ -191,7 +191,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	plan(&before, m, known)
 	c.standings[month] = append(c.standings[month], *m)
 
-	if before.State == delivery.Sending && m.State != delivery.Sending || before.State == delivery.Sending && before.Attempts != m.Attempts {
+	if before.State == delivery.Sending && (m.State != delivery.Sending || before.Attempts != m.Attempts) {
 		named[before.Attempts] = before.GatewayID
 	}
 	for attempt, gateway := range named {
@@ -214,9 +214,9 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 }
 
 // speakOf lets a row speak of the gateway of the submission that its state
-// speaks of, where that is not the last one.
+// speaks of. Of one that has just begun it does already.
 func (c *changes) speakOf(before, m *Message, known delivery.Outcome) error {
-	if known.Attempt == before.Attempt || known.Attempt == 0 || known.Attempt == known.Attempts {
+	if known.Attempt == before.Attempt || known.Attempt == 0 || known.Attempts > before.Attempts {
 		return nil
 	}
 	through, err := query(c.ctx, c.store.hot(), func(rows pgx.Rows) (g uuid.UUID, err error) { err = rows.Scan(&g); return g, err },
@@ -231,9 +231,12 @@ func (c *changes) speakOf(before, m *Message, known delivery.Outcome) error {
 // that people look for, or takes it out.
 func (c *changes) places(before, m *Message) {
 	switch was, is := waits(before.State), waits(m.State); {
-	case is && (!was || !m.DueAt.IsZero() || before.GatewayID != m.GatewayID):
+	case is && (!was || !m.DueAt.IsZero() || before.GatewayID != m.GatewayID || before.State != m.State):
 		due := m.DueAt
-		if due.IsZero() {
+		switch {
+		case m.State == delivery.Held:
+			due = never
+		case due.IsZero():
 			due = c.now
 		}
 		c.sends = append(c.sends, sending{m.ID, m.GatewayID, m.Lane, due, m.ValidUntil})
@@ -247,6 +250,9 @@ func (c *changes) places(before, m *Message) {
 		}
 		if m.AskAt == nil {
 			m.AskAt = m.GiveUpAt
+		}
+		if m.BeganAt.IsZero() {
+			m.BeganAt = c.now
 		}
 		if !was || before.AskAt == nil || !before.AskAt.Equal(*m.AskAt) || !before.GiveUpAt.Equal(*m.GiveUpAt) || before.Asks != m.Asks ||
 			before.GatewayID != m.GatewayID || !before.BeganAt.Equal(m.BeganAt) {
@@ -263,8 +269,11 @@ func (c *changes) places(before, m *Message) {
 			c.marks = append(c.marks, mark{string(m.State), m.ID})
 		}
 	}
-	if was, is := before.Rivals != "", m.Rivals != ""; is && !was {
+	switch was, is := before.Rivals != "", m.Rivals != ""; {
+	case is && !was:
 		c.marks = append(c.marks, mark{contestedMark, m.ID})
+	case was && !is:
+		c.unmark = append(c.unmark, mark{contestedMark, m.ID})
 	}
 }
 

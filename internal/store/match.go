@@ -119,23 +119,28 @@ func (s *Store) submittedAs(ctx context.Context, refs []gatewayRef, since time.T
 	names := words(refs, func(r *gatewayRef) string { return r.ref })
 	gateways := ids(refs, func(r *gatewayRef) uuid.UUID { return r.gateway })
 	first := monthAt(since)
-	seen := map[named]bool{}
+	var lists []string
 	for _, m := range s.months.all() {
 		if m < first && !since.IsZero() {
 			break
 		}
-		some, err := query(ctx, s.hot(), scanNamed, m.in(`SELECT b.message_id, b.attempt, b.gateway_id, b.gateway_ref
+		lists = append(lists, m.in(`SELECT b.message_id, b.attempt, b.gateway_id, b.gateway_ref
 			FROM unnest($1::text[], $2::uuid[]) AS n (ref, gateway_id)
-			JOIN submissions_%M b ON b.gateway_ref = n.ref AND b.gateway_id = n.gateway_id AND b.gateway_ref <> ''`), names, gateways)
-		if err != nil {
-			s.missing(err)
-			return nil, fmt.Errorf("matching by the gateway's id: %w", err)
-		}
-		for _, n := range some {
-			if !seen[n] {
-				seen[n] = true
-				found[n.gatewayRef] = append(found[n.gatewayRef], n.Matched)
-			}
+			JOIN submissions_%M b ON b.gateway_ref = n.ref AND b.gateway_id = n.gateway_id AND b.gateway_ref <> ''`))
+	}
+	if lists == nil {
+		return found, nil
+	}
+	all, err := query(ctx, s.hot(), scanNamed, strings.Join(lists, " UNION ALL "), names, gateways)
+	if err != nil {
+		s.missing(err)
+		return nil, fmt.Errorf("matching by the gateway's id: %w", err)
+	}
+	seen := map[named]bool{}
+	for _, n := range all {
+		if !seen[n] {
+			seen[n] = true
+			found[n.gatewayRef] = append(found[n.gatewayRef], n.Matched)
 		}
 	}
 	return found, nil

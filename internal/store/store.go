@@ -65,6 +65,7 @@ const (
 	lockWithin      = 10 * time.Second
 	idleWithin      = 20 * time.Second
 	leaseWithin     = 3 * time.Second
+	closeWithin     = 5 * time.Second
 )
 
 // The settings of connections. Plans must not depend on statistics, which are
@@ -176,10 +177,19 @@ func migrate(ctx context.Context, url string) error {
 	return nil
 }
 
-// Close ends all connections.
+// Close ends all connections. It waits for those in use, though not for a
+// database that answers no more.
 func (s *Store) Close() {
-	for _, p := range s.pools {
-		p.Close()
+	closed := make(chan struct{})
+	go func() {
+		defer close(closed)
+		for _, p := range s.pools {
+			p.Close()
+		}
+	}()
+	select {
+	case <-closed:
+	case <-time.After(closeWithin):
 	}
 }
 

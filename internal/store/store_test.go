@@ -511,3 +511,77 @@ func TestIDsAreInOrder(t *testing.T) {
 		t.Error("the month turns at another moment")
 	}
 }
+
+// What is held waits for a decision: it is not claimed and not due, and its time
+// may run out all the same.
+func TestHeldMessagesAreNotSent(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	gateway, holder := kept(t, s)
+	m := newMessage(gateway, 1)
+	accept(t, s, m)
+	say := func(claim delivery.State) {
+		t.Helper()
+		e := Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Operator, Claim: claim, Attempt: 1}
+		if _, err := s.Append(t.Context(), now(), []Evidence{e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	claimed := func() int {
+		t.Helper()
+		n := 0
+		err := s.Transact(t.Context(), func(s *Store) error {
+			found, err := s.Claim(t.Context(), gateway, holder, now().Add(time.Minute), 9, 9)
+			n = len(found)
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	say(delivery.Held)
+	if due, err := s.Due(t.Context(), now().Add(time.Minute)); err != nil || len(due) > 0 || claimed() != 0 {
+		t.Errorf("held, %v are due, and it is claimed %d times, %v", due, claimed(), err)
+	}
+	late := must[[]Message](t)(s.TooLate(t.Context(), now().Add(2*time.Hour), 9))
+	if len(late) != 1 {
+		t.Errorf("%d are too late", len(late))
+	}
+	say(delivery.Queued)
+	if claimed() != 1 {
+		t.Error("let go, it is not claimed")
+	}
+}
+
+// A row speaks of the gateway of the submission that its state speaks of, also
+// when that changes to and fro.
+func TestRowSpeaksOfTheRightGateway(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	first, second := uuid.New(), uuid.New()
+	m := newMessage(first, 0)
+	accept(t, s, m)
+	say := func(source delivery.Source, claim delivery.State, attempt int, gateway uuid.UUID, want uuid.UUID) {
+		t.Helper()
+		e := Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: source, Claim: claim, Attempt: attempt, GatewayID: &gateway}
+		move := claim == delivery.Queued
+		if _, err := s.Append(t.Context(), now(), []Evidence{e}, func(_, m *Message, _ delivery.Outcome) {
+			if move {
+				m.GatewayID = second
+			}
+		}); err != nil {
+			t.Fatal(err)
+		}
+		if got := must[Message](t)(s.Message(t.Context(), m.ID)); got.GatewayID != want {
+			t.Errorf("after %s %s of attempt %d it is %s of attempt %d, through the wrong gateway", source, claim, attempt, got.State, got.Attempt)
+		}
+	}
+	say(delivery.Own, delivery.Sending, 1, first, first)
+	say(delivery.Own, delivery.Doubtful, 1, first, first)
+	say(delivery.Own, delivery.Queued, 1, second, second)
+	say(delivery.Own, delivery.Sending, 2, second, second)
+	say(delivery.Reply, delivery.Rejected, 2, second, first) // the first is in doubt
+	say(delivery.Query, delivery.Rejected, 1, first, second)
+	say(delivery.Receipt, delivery.Delivered, 1, first, first)
+}

@@ -39,13 +39,24 @@ func scanTurn(rows pgx.Rows) (t turn, err error) {
 	return t, err
 }
 
-// lock locks messages that wait, in their order, and reads them. Those that
-// somebody else has locked or taken meanwhile are left out.
-func (s *Store) lock(ctx context.Context, turns []turn, gateway uuid.UUID) ([]Message, error) {
+// What may be done with a message that waits: what is held is not sent, but its
+// time may be over.
+const (
+	mayGo  = "'queued'"
+	mayEnd = "'queued', 'held'"
+)
+
+// never is when a message is due that is held.
+var never = time.Date(9999, 12, 31, 0, 0, 0, 0, time.UTC)
+
+// lock locks messages that wait in some states, in their order, and reads them.
+// Those that somebody else has locked or taken meanwhile are left out.
+func (s *Store) lock(ctx context.Context, turns []turn, gateway uuid.UUID, states string) ([]Message, error) {
 	if len(turns) == 0 {
 		return nil, nil
 	}
-	found, err := s.read(ctx, ids(turns, func(t *turn) uuid.UUID { return t.id }), "AND s.state IN ('queued', 'held') FOR UPDATE OF s SKIP LOCKED")
+	found, err := s.read(ctx, ids(turns, func(t *turn) uuid.UUID { return t.id }),
+		"AND s.state IN ("+states+") FOR UPDATE OF s SKIP LOCKED")
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +105,7 @@ func (s *Store) Claim(ctx context.Context, gateway, holder uuid.UUID, now time.T
 		}
 		turns = append(turns, w.turn)
 	}
-	return s.lock(ctx, turns, gateway)
+	return s.lock(ctx, turns, gateway, mayGo)
 }
 
 // Defer sets when queued messages are due. Call it within the transaction that
@@ -152,7 +163,7 @@ func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message
 	if err != nil {
 		return nil, fmt.Errorf("looking for what is too late: %w", err)
 	}
-	return s.lock(ctx, turns, uuid.Nil)
+	return s.lock(ctx, turns, uuid.Nil, mayEnd)
 }
 
 // Place is a place among the messages that wait for a gateway.
@@ -179,7 +190,7 @@ func (s *Store) Waiting(ctx context.Context, gateway uuid.UUID, after Place, mos
 	for i, p := range places {
 		turns[i] = turn{p.ID, p.Due}
 	}
-	waiting, err := s.lock(ctx, turns, gateway)
+	waiting, err := s.lock(ctx, turns, gateway, mayGo)
 	return waiting, places[len(places)-1], len(places) == most, err
 }
 

@@ -191,14 +191,19 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 	}
 	var changed []store.Message
 	err := d.Course.Store.Transact(ctx, func(s *store.Store) error {
-		var moving []uuid.UUID
-		for _, m := range moves {
-			moving = append(moving, m.message.ID)
+		// All that the set speaks of is locked at once, in one order: two sets
+		// that lock in two goes would wait for each other.
+		var concerned []uuid.UUID
+		if len(moves) > 0 {
+			for _, e := range evidence {
+				concerned = append(concerned, e.MessageID)
+			}
 		}
-		stands, err := s.Stand(ctx, moving)
+		stands, err := s.Stand(ctx, concerned)
 		if err != nil {
 			return err
 		}
+		evidence := slices.Clone(evidence) // it is added to
 		for _, m := range moves {
 			if now, ok := stands[m.message.ID]; !ok || !mayMove(now) {
 				continue

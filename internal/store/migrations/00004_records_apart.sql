@@ -126,7 +126,7 @@ SELECT m.id, m.gateway_id, m.valid_until, m.changed_at, m.settled_at, m.price_mi
 FROM messages m JOIN cuts c USING (key_id, sender, country, kind, template);
 
 INSERT INTO to_send (id, gateway_id, lane, due_at, valid_until)
-SELECT id, gateway_id, lane, due_at, valid_until FROM messages WHERE state IN ('held', 'queued');
+SELECT id, gateway_id, lane, CASE state WHEN 'held' THEN '9999-12-31Z' ELSE due_at END, valid_until FROM messages WHERE state IN ('held', 'queued');
 
 INSERT INTO submissions (message_id, attempt, gateway_id, began_at, gateway_ref)
 SELECT DISTINCT ON (b.message_id, b.attempt) b.message_id, b.attempt, b.gateway_id, b.at, coalesce(r.gateway_ref, '')
