@@ -40,8 +40,20 @@ func history(ctx context.Context, s settings) ([]Figure, error) {
 		}
 	}
 	return []Figure{
-		{Name: "history_10m", Value: worst, Unit: "of the speed", Asked: "0.8", Note: fmt.Sprintf("%d messages against 100,000; the worst is %s", n, which)},
-		{Name: "tally_10m", Value: float64(slowestTally.Microseconds()) / 1000, Unit: "ms", Asked: "20 ms at most", Note: "the slowest cut"},
+		{
+			Name:  "history_10m",
+			Value: worst,
+			Unit:  "of the speed",
+			Asked: "0.8",
+			Note:  fmt.Sprintf("%d messages against 100,000; the worst is %s", n, which),
+		},
+		{
+			Name:  "tally_10m",
+			Value: float64(slowestTally.Microseconds()) / 1000,
+			Unit:  "ms",
+			Asked: "20 ms at most",
+			Note:  "the slowest cut",
+		},
 	}, nil
 }
 
@@ -147,22 +159,31 @@ func asked(ctx context.Context, s settings, n int) (map[string]time.Duration, er
 func (h *house) past(ctx context.Context, n int) error {
 	for _, sql := range []string{
 		`INSERT INTO cuts (key_id, sender, country, kind, template)
-			SELECT k.id, s, c, kind, t FROM keys k, unnest(ARRAY['Lanternholm', 'LH Boarding']) s, unnest(ARRAY['GB', 'FR', 'DE', 'GR', 'TR', 'PL', 'IN']) c,
+			SELECT k.id, s, c, kind, t FROM keys k, unnest(ARRAY['Lanternholm', 'LH Boarding']) s, unnest(ARRAY['GB', 'FR', 'DE', 'GR', 'TR',
+				'PL', 'IN']) c,
 				unnest(ARRAY['otp', 'transactional', 'bulk']) kind, unnest(ARRAY['', 'storm']) t`,
-		`CREATE UNLOGGED TABLE past AS SELECT i, ((lpad(to_hex(ms), 12, '0') || '7' || lpad(to_hex(i % 4096), 3, '0') || '8' || lpad(to_hex(i), 15, '0'))::uuid) AS id,
+		`CREATE UNLOGGED TABLE past AS SELECT i, ((lpad(to_hex(ms), 12, '0') || '7' || lpad(to_hex(i % 4096), 3,
+			'0') || '8' || lpad(to_hex(i), 15, '0'))::uuid) AS id,
 				to_timestamp(ms / 1000.0) AS at, c.id AS cut, c.key_id, c.sender, c.country, c.kind, c.template, g.id AS gateway,
-				CASE WHEN i % 100 < 94 THEN 'delivered' WHEN i % 100 < 98 THEN 'undeliverable' WHEN i % 100 = 98 THEN 'accepted' ELSE 'rejected' END AS state
-			FROM (SELECT i, (extract(epoch FROM now()) * 1000)::bigint - ($1 - i) * (20 * 86400000::bigint / $1) AS ms FROM generate_series(1, $1::bigint) i) t
+				CASE WHEN i % 100 < 94 THEN 'delivered' WHEN i % 100 < 98 THEN 'undeliverable'
+					WHEN i % 100 = 98 THEN 'accepted' ELSE 'rejected' END AS state
+			FROM (SELECT i, (extract(epoch FROM now()) * 1000)::bigint - ($1 - i) * (20 * 86400000::bigint / $1) AS ms FROM generate_series(1,
+				$1::bigint) i) t
 				JOIN (SELECT *, row_number() OVER (ORDER BY id) AS r, count(*) OVER () AS many FROM cuts) c ON c.r = t.i % c.many + 1, gateways g`,
-		`INSERT INTO messages (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until, created_at, country, template, begun)
-			SELECT id, key_id, '+447700' || lpad((900000 + i % 1000)::text, 6, '0'), sender, kind, 2, 'All Sunday crossings are cancelled.', 'gsm7', 35, 1,
+		`INSERT INTO messages (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until,
+			created_at, country, template, begun)
+			SELECT id, key_id, '+447700' || lpad((900000 + i % 1000)::text, 6, '0'), sender, kind, 2, 'All Sunday crossings are cancelled.',
+				'gsm7', 35, 1,
 				'ref-' || i % 100000, at + interval '1 day', at, country, template, 'through single' FROM past`,
 		`INSERT INTO standings (id, gateway_id, valid_until, changed_at, settled_at, cut_id, attempts, lane, state, rivals)
-			SELECT id, gateway, at + interval '1 day', at, at, cut, 1, 2, state, CASE WHEN i % 1000 = 0 THEN 'delivered,undeliverable' ELSE '' END FROM past`,
+			SELECT id, gateway, at + interval '1 day', at, at, cut, 1, 2, state, CASE
+				WHEN i % 1000 = 0 THEN 'delivered,undeliverable' ELSE '' END FROM past`,
 		`INSERT INTO submissions (message_id, attempt, gateway_id, began_at, gateway_ref) SELECT id, 1, gateway, at, 'g-' || i FROM past`,
-		`INSERT INTO marks (mark, id) SELECT state, id FROM past WHERE state IN ('undeliverable', 'rejected') UNION ALL SELECT 'contested', id FROM past WHERE i % 1000 = 0`,
+		`INSERT INTO marks (mark, id) SELECT state, id FROM past WHERE state IN ('undeliverable', 'rejected') UNION ALL SELECT 'contested',
+			id FROM past WHERE i % 1000 = 0`,
 		`INSERT INTO tallies (grain, began_at, cut_id, gateway_id, state, contested, n)
-			SELECT g.grain, date_trunc(g.grain, at, 'UTC'), cut, gateway, state, i % 1000 = 0, count(*) FROM past, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6`,
+			SELECT g.grain, date_trunc(g.grain, at, 'UTC'), cut, gateway, state, i % 1000 = 0, count(*) FROM past, (VALUES ('hour'),
+				('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6`,
 		`DROP TABLE past`,
 	} {
 		sql = strings.ReplaceAll(sql, "$1", strconv.Itoa(n)) // it makes a table, which takes no parameters

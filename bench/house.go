@@ -82,7 +82,9 @@ func (h *house) start(s settings, flags ...string) error {
 	if s.profile != "" {
 		flags = append(flags, "--profile-at", profileAt)
 	}
-	h.cmd = exec.Command(pigeon, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(h.folder, "data")}, flags...)...)
+	h.cmd = exec.Command(
+		pigeon,
+		append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(h.folder, "data")}, flags...)...)
 	h.cmd.Env = append(os.Environ(), "PIGEON_DATABASE_URL="+h.server.URL, "PIGEON_SEAL_KEY=cHJhY3RpY2UtcHJhY3RpY2UtcHJhY3RpY2UtcHJhY3Q=")
 	if h.log == nil {
 		if h.log, err = os.Create(filepath.Join(h.folder, "log")); err != nil {

@@ -124,8 +124,12 @@ func (g *theGateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // text is what is sent.
 func text(i int, kind string) string {
-	return fmt.Sprintf(`{"to":"+447700%06d","text":"Crossing %d now leaves from berth 3, please be there ten minutes early.","kind":%q,"sender":"Lanternholm"}`,
-		900000+i%1000, i, kind)
+	return fmt.Sprintf(
+		`{"to":"+447700%06d","text":"Crossing %d now leaves from berth 3, please be there ten minutes early.","kind":%q,"sender":"Lanternholm"}`,
+		900000+i%1000,
+		i,
+		kind,
+	)
 }
 
 // secrets are those that a dialect asks for.
@@ -244,7 +248,11 @@ func lifeSingle(ctx context.Context, s settings) ([]Figure, error) {
 
 // size is what tables and their indexes take on disk.
 func (h *house) size(ctx context.Context, which string) (float64, error) {
-	return h.number(ctx, "SELECT coalesce(sum(pg_total_relation_size(oid)), 0)::float8 FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace AND ("+which+")")
+	return h.number(
+		ctx,
+		"SELECT coalesce(sum(pg_total_relation_size(oid)), 0)::float8 FROM pg_class "+
+			"WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace AND ("+which+")",
+	)
 }
 
 // emptySize is what the tables take when there is nothing in them: little, and
@@ -386,7 +394,8 @@ func bareSet(ctx context.Context, db *pgxpool.Pool, set int) error {
 	}
 	defer tx.Rollback(ctx)
 	if _, err := tx.Exec(ctx, `INSERT INTO texts (id, to_number, sender, kind, body, created_at)
-		SELECT i, '+447700900123', 'Lanternholm', 'bulk', b, a FROM unnest($1::uuid[], $2::text[], $3::timestamptz[]) AS n (i, b, a)`, id, words, at); err != nil {
+		SELECT i, '+447700900123', 'Lanternholm', 'bulk', b, a FROM unnest($1::uuid[], $2::text[], $3::timestamptz[]) AS n (i, b,
+			a)`, id, words, at); err != nil {
 		return err
 	}
 	if _, err := tx.Exec(ctx, `INSERT INTO facts (id, text_id, at, source, claim, ref)
@@ -434,8 +443,10 @@ func postCommitted(ctx context.Context, s settings) ([]Figure, error) {
 		return nil, err
 	}
 	each := float64(commits) / time.Since(began).Seconds()
-	return []Figure{{Name: "post_committed", Value: rate, Unit: "requests/s", Bound: each, Ratio: rate / each, Asked: "3 × one commit a request",
-		Note: "64 clients; the bound is one commit a request"}}, nil
+	return []Figure{
+		{Name: "post_committed", Value: rate, Unit: "requests/s", Bound: each, Ratio: rate / each, Asked: "3 × one commit a request",
+			Note: "64 clients; the bound is one commit a request"},
+	}, nil
 }
 
 func receiptsTaken(ctx context.Context, s settings) ([]Figure, error) {

@@ -41,9 +41,21 @@ func (h *house) fill(ctx context.Context, gateway string, n int) error {
 		batch := make([]store.Acceptance, set)
 		for k := range batch {
 			m := &batch[k].Message
-			m.Content = store.Content{ID: store.NewID(), KeyID: keys[0].ID, ToNumber: fmt.Sprintf("+447700%06d", 900000+k), Sender: "Lanternholm",
-				Kind: "bulk", Lane: 2, Text: "All Sunday crossings are cancelled.", Encoding: "gsm7", Units: 35, Segments: 1, Country: "GB",
-				ValidUntil: now.Add(24 * time.Hour), CreatedAt: now}
+			m.Content = store.Content{
+				ID:         store.NewID(),
+				KeyID:      keys[0].ID,
+				ToNumber:   fmt.Sprintf("+447700%06d", 900000+k),
+				Sender:     "Lanternholm",
+				Kind:       "bulk",
+				Lane:       2,
+				Text:       "All Sunday crossings are cancelled.",
+				Encoding:   "gsm7",
+				Units:      35,
+				Segments:   1,
+				Country:    "GB",
+				ValidUntil: now.Add(24 * time.Hour),
+				CreatedAt:  now,
+			}
 			m.GatewayID, m.State, m.ChangedAt, m.DueAt = gateways[i].ID, delivery.Queued, now, now
 		}
 		_, err := db.Accept(ctx, batch)
@@ -82,7 +94,8 @@ func passcodes(ctx context.Context, s settings) ([]Figure, error) {
 		name := func(i int) string { return fmt.Sprintf("Code %s %d", what, i) }
 		for i := range n {
 			sent[i] = time.Now()
-			if err := post(c, h.URL+"/v1/messages", h.Key, fmt.Sprintf(`{"to":"+447700900123","text":%q,"kind":"otp","sender":"Lanternholm"}`, name(i))); err != nil {
+			code := fmt.Sprintf(`{"to":"+447700900123","text":%q,"kind":"otp","sender":"Lanternholm"}`, name(i))
+			if err := post(c, h.URL+"/v1/messages", h.Key, code); err != nil {
 				return 0, err
 			}
 			time.Sleep(time.Until(sent[i].Add(40 * time.Millisecond)))
@@ -123,7 +136,15 @@ func passcodes(ctx context.Context, s settings) ([]Figure, error) {
 	busy, err := measure("busy", 500)
 	return []Figure{
 		{Name: "otp_p99_idle", Value: idle, Unit: "ms", Asked: "50 ms at most"},
-		{Name: "otp_p99_busy", Value: busy, Unit: "ms", Bound: idle, Ratio: busy / idle, Asked: "twice idle at most", Note: fmt.Sprintf("%d queued, flowing at %d/s", queued, perSecond)},
+		{
+			Name:  "otp_p99_busy",
+			Value: busy,
+			Unit:  "ms",
+			Bound: idle,
+			Ratio: busy / idle,
+			Asked: "twice idle at most",
+			Note:  fmt.Sprintf("%d queued, flowing at %d/s", queued, perSecond),
+		},
 	}, err
 }
 
@@ -234,7 +255,8 @@ func idle(ctx context.Context, s settings) ([]Figure, error) {
 		return nil, err
 	}
 	for i := range 10 {
-		if _, err := h.Client.AddGateway(ctx, client.NewGateway{Name: fmt.Sprintf("gateway-%d", i), Source: single, Address: address}); err != nil {
+		g := client.NewGateway{Name: fmt.Sprintf("gateway-%d", i), Source: single, Address: address}
+		if _, err := h.Client.AddGateway(ctx, g); err != nil {
 			return nil, err
 		}
 	}
@@ -244,5 +266,7 @@ func idle(ctx context.Context, s settings) ([]Figure, error) {
 	time.Sleep(span)
 	service2, database2, _ := processor(h)
 	share := 100 * (service2 - service + database2 - database).Seconds() / span.Seconds()
-	return []Figure{{Name: "idle", Value: share, Unit: "% of a core", Asked: "0.5% at most", Note: "ten gateways, service and database"}}, nil
+	return []Figure{
+		{Name: "idle", Value: share, Unit: "% of a core", Asked: "0.5% at most", Note: "ten gateways, service and database"},
+	}, nil
 }

@@ -115,7 +115,12 @@ func TestFilterLeavesOutWhatIsEmpty(t *testing.T) {
 	if got := (Filter{}).values().Encode(); got != "" {
 		t.Errorf("an empty filter is %q", got)
 	}
-	f := Filter{To: "+447700900123", States: []string{"expired", "rejected"}, Contested: true, Since: time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)}
+	f := Filter{
+		To:        "+447700900123",
+		States:    []string{"expired", "rejected"},
+		Contested: true,
+		Since:     time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC),
+	}
 	if got, want := f.values().Encode(), "contested=true&since=2026-11-15T07%3A40%3A00Z&state=expired%2Crejected&to=%2B447700900123"; got != want {
 		t.Errorf("got %s, want %s", got, want)
 	}

@@ -274,7 +274,8 @@ func TestPlaces(t *testing.T) {
 		}
 	}
 	response, body := h.request("GET", "/send", "")
-	if !strings.Contains(response.Header.Get("Content-Security-Policy"), "default-src 'self'") || !strings.Contains(body, "<div id=\"root\">") {
+	if !strings.Contains(response.Header.Get("Content-Security-Policy"), "default-src 'self'") ||
+		!strings.Contains(body, "<div id=\"root\">") {
 		t.Errorf("the console is served as %v %s", response.Header, body)
 	}
 }

@@ -55,7 +55,11 @@ func BenchmarkAcceptAndSubmit(b *testing.B) {
 		fmt.Fprintf(w, `{"id":"f-%d"}`, n.Add(1))
 	}))
 	defer gateway.Close()
-	must[client.Gateway](b)(h.Client.AddGateway(b.Context(), client.NewGateway{Source: fastDialect, Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"}))
+	must[client.Gateway](
+		b,
+	)(
+		h.Client.AddGateway(b.Context(), client.NewGateway{Source: fastDialect, Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"}),
+	)
 	transport := http.DefaultTransport.(*http.Transport)
 	transport.MaxIdleConnsPerHost = 128
 	b.SetParallelism(32)
@@ -71,7 +75,8 @@ func BenchmarkAcceptAndSubmit(b *testing.B) {
 	// The gateway's own count first: the tally counts rows, and asking for it
 	// again and again would be measured too.
 	eventually(b, "all were taken by the gateway", func() bool {
-		return n.Load() >= int64(b.N) && must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
+		return n.Load() >= int64(b.N) &&
+			must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
 	})
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "through/s")
 }
@@ -105,7 +110,11 @@ func BenchmarkSubmitInPacks(b *testing.B) {
 		json.NewEncoder(w).Encode(out)
 	}))
 	defer gateway.Close()
-	must[client.Gateway](b)(h.Client.AddGateway(b.Context(), client.NewGateway{Source: arrayDialect, Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"}))
+	must[client.Gateway](
+		b,
+	)(
+		h.Client.AddGateway(b.Context(), client.NewGateway{Source: arrayDialect, Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"}),
+	)
 	must[client.Gateway](b)(h.Client.PauseGateway(b.Context(), "array", ""))
 	http.DefaultTransport.(*http.Transport).MaxIdleConnsPerHost = 128
 	var all sync.WaitGroup
@@ -123,7 +132,8 @@ func BenchmarkSubmitInPacks(b *testing.B) {
 	b.ResetTimer()
 	must[client.Gateway](b)(h.Client.ResumeGateway(b.Context(), "array"))
 	eventually(b, "all were taken by the gateway", func() bool {
-		return took.Load() >= int64(b.N) && must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
+		return took.Load() >= int64(b.N) &&
+			must[client.Tally](b)(h.Client.Tally(b.Context(), client.Filter{})).States["accepted"] == int64(b.N)
 	})
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "through/s")
 	b.ReportMetric(float64(b.N)/float64(requests.Load()), "messages/request")

@@ -121,11 +121,27 @@ func TestMessageShowAndFind(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &page); err != nil || len(page.Messages) != 1 || page.Next != "" || errOut != "" {
 		t.Errorf("the last page: %v %s %s", err, out, errOut)
 	}
-	_, out, _ = h.pigeon("", "message", "find", "--reference", "crossing-0740", "--gateway-ref", m.GatewayRef, "--state", "delivered,expired", "--since", "1h", "-o", "csv")
-	if rows, err := csv.NewReader(strings.NewReader(out)).ReadAll(); err != nil || len(rows) != 2 || rows[1][0] != m.ID || rows[1][11] != m.Text {
+	_, out, _ = h.pigeon(
+		"",
+		"message",
+		"find",
+		"--reference",
+		"crossing-0740",
+		"--gateway-ref",
+		m.GatewayRef,
+		"--state",
+		"delivered,expired",
+		"--since",
+		"1h",
+		"-o",
+		"csv",
+	)
+	if rows, err := csv.NewReader(strings.NewReader(out)).ReadAll(); err != nil || len(rows) != 2 || rows[1][0] != m.ID ||
+		rows[1][11] != m.Text {
 		t.Errorf("found %v, %v", rows, err)
 	}
-	if code, out, errOut := h.pigeon("", "message", "find", "--to", "+447700900100"); code != 0 || out != "" || !strings.Contains(errOut, "No message") {
+	if code, out, errOut := h.pigeon("", "message", "find", "--to", "+447700900100"); code != 0 || out != "" ||
+		!strings.Contains(errOut, "No message") {
 		t.Errorf("nothing found: %d %q %q", code, out, errOut)
 	}
 	if code, out, _ := h.pigeon("", "tally", "--reference", "crossing-0740"); code != 0 || out != "1 message = 1 delivered\n" {
@@ -149,15 +165,33 @@ func TestSettingUpFromTheCommandLine(t *testing.T) {
 		return out + errOut
 	}
 	address := h.FleetURL + "/harbourline"
-	if out := run(3, "gateway", "add", "harbourline", address, "--secret", "api_key=wrong"); !strings.Contains(out, "secrets.receipt_secret: is missing") {
+	if out := run(3, "gateway", "add", "harbourline", address, "--secret", "api_key=wrong"); !strings.Contains(
+		out,
+		"secrets.receipt_secret: is missing",
+	) {
 		t.Error(out)
 	}
 	run(2, "gateway", "add", "nowhere.yaml", address)
 	run(3, "gateway", "add", "nobody", address)
 	run(2, "gateway", "add", "harbourline", address, "--secret", "api_key=env:PIGEON_NO_SUCH_VARIABLE")
 	// A dialect file, a secret given outright and one in a file.
-	run(0, "gateway", "add", "../dialects/harbourline.yaml", address, "--name", "first", "--secret", "api_key="+fleet.HarbourlineKey, "--secret", "receipt_secret=@"+secret, "--per-second", "5")
-	if out := run(0, "gateway", "show", "first", "-o", "json"); !strings.Contains(out, `"per_second": 5`) || strings.Contains(out, fleet.HarbourlineKey) {
+	run(
+		0,
+		"gateway",
+		"add",
+		"../dialects/harbourline.yaml",
+		address,
+		"--name",
+		"first",
+		"--secret",
+		"api_key="+fleet.HarbourlineKey,
+		"--secret",
+		"receipt_secret=@"+secret,
+		"--per-second",
+		"5",
+	)
+	if out := run(0, "gateway", "show", "first", "-o", "json"); !strings.Contains(out, `"per_second": 5`) ||
+		strings.Contains(out, fleet.HarbourlineKey) {
 		t.Error(out)
 	}
 	if out := run(0, "gateway", "list"); !strings.Contains(out, "first") || !strings.Contains(out, "One message a request as JSON") {

@@ -36,8 +36,19 @@ func open(t testing.TB) *browser {
 	if err != nil {
 		t.Fatal(err)
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.UserDataDir(filepath.Join(folder, "profile")),
-		chromedp.WindowSize(1280, 800), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-component-update", true))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"),
+		chromedp.NoSandbox,
+		chromedp.UserDataDir(filepath.Join(folder, "profile")),
+		chromedp.WindowSize(
+			1280,
+			800,
+		),
+		chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-gpu", true),
+		chromedp.Flag("disable-component-update", true),
+	)
 	ctx, closeBrowser := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, closeTab := chromedp.NewContext(ctx)
 	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
@@ -116,7 +127,8 @@ func TestConsoleSendsAndShowsItDelivered(t *testing.T) {
 	b.do(chromedp.Click(`button[type=submit]`))
 	b.shows("main", "delivered")
 	b.shows("main", "On the practice phone")
-	if phones := h.Fleet.Phones.All("+447700900123", 5); len(phones) != 1 || phones[0].Texts[0].Text != "Crossing 0740 now leaves from berth 3" {
+	if phones := h.Fleet.Phones.All("+447700900123", 5); len(phones) != 1 ||
+		phones[0].Texts[0].Text != "Crossing 0740 now leaves from berth 3" {
 		t.Errorf("the handset shows %+v", phones)
 	}
 	if tally := must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{})); tally.Total != 1 {
@@ -163,7 +175,8 @@ func TestConsoleSignsInAndOut(t *testing.T) {
 	b.shows("[role=alert]", "needs an API key")
 	b.write("#key", h.Key+"\r")
 	b.shows("nav", "Messages")
-	if stored, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.cookie + JSON.stringify(localStorage)`)); err != nil || strings.Contains(stored, "pigeon_") {
+	if stored, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.cookie + JSON.stringify(localStorage)`)); err != nil ||
+		strings.Contains(stored, "pigeon_") {
 		t.Errorf("a script can read the key: %s %v", stored, err)
 	}
 	b.do(chromedp.Click("nav .foot button:last-child"), chromedp.WaitVisible("#key"))
@@ -309,7 +322,8 @@ func TestConsoleKeepsTheBook(t *testing.T) {
 	b.write("#origin", "the gateway")
 	b.do(chromedp.Click(`.narrow button[type=submit]`))
 	b.shows("table", "by first")
-	if rule := must[client.Rule](t)(h.Client.Rule(t.Context(), "NZ")); rule.Alphanumeric != "open" || rule.Origin != "the gateway" || rule.ChangedBy != "first" {
+	if rule := must[client.Rule](t)(h.Client.Rule(t.Context(), "NZ")); rule.Alphanumeric != "open" || rule.Origin != "the gateway" ||
+		rule.ChangedBy != "first" {
 		t.Errorf("the rule is %+v", rule)
 	}
 
@@ -342,7 +356,16 @@ func TestConsoleGateways(t *testing.T) {
 	button := func(label string) {
 		t.Helper()
 		eventually(t, "button "+label, func() bool {
-			pressed, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const b = [...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q && !b.disabled); b?.click(); return !!b; })()`, label)))
+			pressed, err := chromedp.Run(
+				b.ctx,
+				chromedp.Evaluate[bool](
+					fmt.Sprintf(
+						`(() => { const b = [...document.querySelectorAll("button")]
+							.find(b => b.textContent.trim() === %q && !b.disabled); b?.click(); return !!b; })()`,
+						label,
+					),
+				),
+			)
 			return err == nil && pressed
 		})
 	}

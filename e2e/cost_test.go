@@ -38,24 +38,50 @@ func TestWeighNeedsNoService(t *testing.T) {
 			t.Errorf("no %q in\n%s", want, out)
 		}
 	}
-	if _, out, _ := offline(t, "", "weigh", "Fare 48€ [incl.]"); !strings.Contains(out, "         ~ ~     ~") || !strings.Contains(out, "nothing stands for it") {
+	if _, out, _ := offline(t, "", "weigh", "Fare 48€ [incl.]"); !strings.Contains(out, "         ~ ~     ~") ||
+		!strings.Contains(out, "nothing stands for it") {
 		t.Errorf("doubles are not marked:\n%s", out)
 	}
 	if code, out, _ := offline(t, "Crossing 0740\n", "weigh", "-", "-o", "json"); code != 0 || !strings.Contains(out, `"units": 13`) {
 		t.Errorf("from standard input: %d %s", code, out)
 	}
-	if code, out, _ := offline(t, "", "weigh", strings.Repeat("şa", 80), "--tables", "tr"); code != 0 || !strings.Contains(out, "1 segment, GSM 7-bit with the Turkish locking shift table") && !strings.Contains(out, "2 segments") {
+	if code, out, _ := offline(t, "", "weigh", strings.Repeat("şa", 80), "--tables", "tr"); code != 0 ||
+		!strings.Contains(out, "1 segment, GSM 7-bit with the Turkish locking shift table") && !strings.Contains(out, "2 segments") {
 		t.Errorf("with tables: %d %s", code, out)
 	}
 	prices := filepath.Join(t.TempDir(), "prices.csv")
 	if err := os.WriteFile(prices, []byte("country,price,currency,prefix\nGB,0.04,EUR,\nGB,0.03,EUR,447700\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	code, out, _ = offline(t, "", "weigh", strings.Repeat("a", 161), "--to", "GB,07700 900123,FR,nobody", "--country", "GB", "--prices", prices, "-o", "csv")
+	code, out, _ = offline(
+		t,
+		"",
+		"weigh",
+		strings.Repeat("a", 161),
+		"--to",
+		"GB,07700 900123,FR,nobody",
+		"--country",
+		"GB",
+		"--prices",
+		prices,
+		"-o",
+		"csv",
+	)
 	if code != 0 {
 		t.Errorf("priced: %d %s", code, out)
 	}
-	_, out, _ = offline(t, "", "weigh", strings.Repeat("a", 161), "--to", "GB,07700 900123,FR,nobody", "--country", "GB", "--prices", prices)
+	_, out, _ = offline(
+		t,
+		"",
+		"weigh",
+		strings.Repeat("a", 161),
+		"--to",
+		"GB,07700 900123,FR,nobody",
+		"--country",
+		"GB",
+		"--prices",
+		prices,
+	)
 	for _, want := range []string{"GB              United Kingdom   2          0.08 EUR", "+447700900123   United Kingdom   2          0.06 EUR", "FR              France           2          unknown", "is a letter", "One to each: 0.14 EUR, and 2 of unknown price"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
@@ -72,21 +98,35 @@ func TestWeighNeedsNoService(t *testing.T) {
 
 func TestLinesInLinesOut(t *testing.T) {
 	t.Parallel()
-	code, out, errOut := offline(t, `"Don’t"`+"\n"+`"[]"`+"\n"+`{"text":"αβ"}`+"\n"+`nonsense`+"\n"+`""`+"\n"+`"`+strings.Repeat("a", 161)+`"`+"\n", "weigh", "--jsonl")
+	code, out, errOut := offline(
+		t,
+		`"Don’t"`+"\n"+`"[]"`+"\n"+`{"text":"αβ"}`+"\n"+`nonsense`+"\n"+`""`+"\n"+`"`+strings.Repeat("a", 161)+`"`+"\n",
+		"weigh",
+		"--jsonl",
+	)
 	type line struct {
 		Encoding        string
 		Units, Segments int
 		Cuts            []int
 		Problem         string
 	}
-	want := []line{{"ucs2", 5, 1, []int{7}, ""}, {"gsm7", 4, 1, []int{2}, ""}, {"ucs2", 2, 1, []int{4}, ""}, {"", 0, 0, nil, "not a JSON"}, {"gsm7", 0, 0, []int{}, "empty"}, {"gsm7", 161, 2, []int{153, 161}, ""}}
+	want := []line{
+		{"ucs2", 5, 1, []int{7}, ""},
+		{"gsm7", 4, 1, []int{2}, ""},
+		{"ucs2", 2, 1, []int{4}, ""},
+		{"", 0, 0, nil, "not a JSON"},
+		{"gsm7", 0, 0, []int{}, "empty"},
+		{"gsm7", 161, 2, []int{153, 161}, ""},
+	}
 	lines := bufio.NewScanner(strings.NewReader(out))
 	for i, w := range want {
 		var got line
 		if !lines.Scan() || json.Unmarshal(lines.Bytes(), &got) != nil {
 			t.Fatalf("line %d: %s", i+1, lines.Text())
 		}
-		if got.Encoding != w.Encoding || got.Units != w.Units || got.Segments != w.Segments || !slices.Equal(got.Cuts, w.Cuts) || !strings.Contains(got.Problem, w.Problem) || (w.Problem == "") != (got.Problem == "") {
+		if got.Encoding != w.Encoding || got.Units != w.Units || got.Segments != w.Segments || !slices.Equal(got.Cuts, w.Cuts) ||
+			!strings.Contains(got.Problem, w.Problem) ||
+			(w.Problem == "") != (got.Problem == "") {
 			t.Errorf("line %d: %+v, want %+v", i+1, got, w)
 		}
 	}
@@ -94,7 +134,14 @@ func TestLinesInLinesOut(t *testing.T) {
 		t.Errorf("ends with %d: %s %s", code, errOut, lines.Text())
 	}
 
-	_, out, _ = offline(t, `"07700 900123"`+"\n"+`{"text":"202 555 0143","country":"US"}`+"\n"+`"4.47701E+11"`+"\n", "number", "--jsonl", "--country", "GB")
+	_, out, _ = offline(
+		t,
+		`"07700 900123"`+"\n"+`{"text":"202 555 0143","country":"US"}`+"\n"+`"4.47701E+11"`+"\n",
+		"number",
+		"--jsonl",
+		"--country",
+		"GB",
+	)
 	var numbers []client.Number
 	for decoder := json.NewDecoder(strings.NewReader(out)); ; {
 		var n client.Number
@@ -105,8 +152,11 @@ func TestLinesInLinesOut(t *testing.T) {
 		}
 		numbers = append(numbers, n)
 	}
-	if len(numbers) != 3 || numbers[0].E164 != "+447700900123" || !numbers[0].Valid || numbers[0].Country != "GB" || numbers[1].E164 != "+12025550143" || numbers[1].Country != "US" ||
-		numbers[2].Valid || !strings.Contains(numbers[2].Reason, "spreadsheet") {
+	if len(numbers) != 3 || numbers[0].E164 != "+447700900123" || !numbers[0].Valid || numbers[0].Country != "GB" ||
+		numbers[1].E164 != "+12025550143" ||
+		numbers[1].Country != "US" ||
+		numbers[2].Valid ||
+		!strings.Contains(numbers[2].Reason, "spreadsheet") {
 		t.Errorf("got %s", out)
 	}
 
@@ -114,7 +164,9 @@ func TestLinesInLinesOut(t *testing.T) {
 	if code != 3 || !strings.Contains(out, "07700 900123,true,+447700900123,GB,,mobile,") || !strings.Contains(out, "nobody,false,") {
 		t.Errorf("from standard input: %d %s", code, out)
 	}
-	if code, out, _ := offline(t, "", "number", "0044 (0) 7700 900123"); code != 0 || !strings.Contains(out, "read 00 as +, dropped the trunk 0") || !strings.Contains(out, "reserved for fiction by Ofcom") {
+	if code, out, _ := offline(t, "", "number", "0044 (0) 7700 900123"); code != 0 ||
+		!strings.Contains(out, "read 00 as +, dropped the trunk 0") ||
+		!strings.Contains(out, "reserved for fiction by Ofcom") {
 		t.Errorf("one number: %d %s", code, out)
 	}
 }
@@ -127,17 +179,27 @@ func TestRehearseThenSend(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
 	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "harbourline", client.PricesFile{Source: prices}, false))
-	draft := client.Draft{To: "07700 900123", Country: "GB", Text: "Don’t miss it: crossing 0740 to Skerrow now leaves from berth 3, gate B – hurry", Cure: "safe"}
+	draft := client.Draft{
+		To:      "07700 900123",
+		Country: "GB",
+		Text:    "Don’t miss it: crossing 0740 to Skerrow now leaves from berth 3, gate B – hurry",
+		Cure:    "safe",
+	}
 	w := must[client.Weighing](t)(h.Client.Rehearse(t.Context(), draft))
 	r := w.Recipients[0]
-	if w.Segments != 1 || len(w.Replaced) != 2 || r.Number.E164 != "+447700900123" || r.Sender != "Lanternholm" || r.Decision.Verdict != "allowed" || r.Price == nil || r.Price.Amount != "0.04" {
+	if w.Segments != 1 || len(w.Replaced) != 2 || r.Number.E164 != "+447700900123" || r.Sender != "Lanternholm" ||
+		r.Decision.Verdict != "allowed" ||
+		r.Price == nil ||
+		r.Price.Amount != "0.04" {
 		t.Errorf("rehearsed: %+v\n%+v", w, r)
 	}
 	if tally := must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{})); tally.Total != 0 {
 		t.Fatalf("a rehearsal sent something: %s", tally.Equation)
 	}
 	m := h.settled(h.send(draft).ID)
-	if m.Text != w.Text || m.Given != draft.Text || m.To != "+447700900123" || m.Country != "GB" || m.Price == nil || *m.Price != *r.Price || m.State != "delivered" {
+	if m.Text != w.Text || m.Given != draft.Text || m.To != "+447700900123" || m.Country != "GB" || m.Price == nil ||
+		*m.Price != *r.Price ||
+		m.State != "delivered" {
 		t.Errorf("sent: %+v", m)
 	}
 	if note := m.Evidence[0].Note; !strings.Contains(note, "Replaced (safe): ’ by ' ×1") {
@@ -199,7 +261,9 @@ func TestRulesDecideAndCanBeChanged(t *testing.T) {
 	}
 	us.Sender = "Lanternholm"
 	refused(us, "rule US of 2026-11-01")
-	if code, out, errOut := h.pigeon("", "sender", "rules", "set", "us", "--alphanumeric", "open", "--origin", "the gateway", "--date", "2026-11-20"); code != 0 || !strings.Contains(out, "2026-11-20") {
+	if code, out, errOut := h.pigeon("", "sender", "rules", "set", "us",
+		"--alphanumeric", "open", "--origin", "the gateway", "--date", "2026-11-20"); code != 0 ||
+		!strings.Contains(out, "2026-11-20") {
 		t.Fatalf("%d %s %s", code, out, errOut)
 	}
 	h.send(us)
@@ -208,7 +272,8 @@ func TestRulesDecideAndCanBeChanged(t *testing.T) {
 	if code != 0 || !strings.Contains(file, "country: US") {
 		t.Fatalf("exported: %d %.300s", code, file)
 	}
-	if code, out, _ := h.pigeon(file, "sender", "rules", "import", "-"); code != 0 || !strings.Contains(out, "unchanged") || strings.Contains(out, "US") {
+	if code, out, _ := h.pigeon(file, "sender", "rules", "import", "-"); code != 0 || !strings.Contains(out, "unchanged") ||
+		strings.Contains(out, "US") {
 		t.Errorf("taken in as it was: %d %s", code, out)
 	}
 	changed := filepath.Join(t.TempDir(), "rules.yaml")
@@ -216,11 +281,13 @@ func TestRulesDecideAndCanBeChanged(t *testing.T) {
 		t.Fatal(err)
 	}
 	link := client.Draft{To: "+447700900123", Text: "See https://ferry.example/3"}
-	if code, out, errOut := h.pigeon("", "sender", "rules", "import", changed, "--dry-run"); code != 0 || !strings.Contains(out, "ZW") || !strings.Contains(errOut, "Nothing was changed") {
+	if code, out, errOut := h.pigeon("", "sender", "rules", "import", changed, "--dry-run"); code != 0 || !strings.Contains(out, "ZW") ||
+		!strings.Contains(errOut, "Nothing was changed") {
 		t.Errorf("a dry run: %d %s %s", code, out, errOut)
 	}
 	h.send(link)
-	if code, out, _ := h.pigeon("", "sender", "rules", "import", changed); code != 0 || !strings.Contains(out, "ZW") || !strings.Contains(out, "GB") {
+	if code, out, _ := h.pigeon("", "sender", "rules", "import", changed); code != 0 || !strings.Contains(out, "ZW") ||
+		!strings.Contains(out, "GB") {
 		t.Errorf("taken in: %d %s", code, out)
 	}
 	refused(link, "lets no links through (rule GB of 2026-11-21)")
@@ -235,7 +302,8 @@ func TestRulesDecideAndCanBeChanged(t *testing.T) {
 		t.Errorf("%d %s", code, errOut)
 	}
 	h.send(link)
-	if code, out, _ := h.pigeon("", "sender", "rules", "show", "IN"); code != 0 || !strings.Contains(out, "India (IN)") || !strings.Contains(out, "texts         registered") {
+	if code, out, _ := h.pigeon("", "sender", "rules", "show", "IN"); code != 0 || !strings.Contains(out, "India (IN)") ||
+		!strings.Contains(out, "texts         registered") {
 		t.Errorf("shown: %d %s", code, out)
 	}
 }
@@ -274,7 +342,11 @@ func TestTemplates(t *testing.T) {
 		t.Errorf("got %+v", m)
 	}
 	// The language by the country, and by what is asked for.
-	w := must[client.Weighing](t)(h.Client.Weigh(t.Context(), client.WeighRequest{Template: "berth", Fields: fields, To: []string{"GR", "CY", "FR"}}))
+	w := must[client.Weighing](
+		t,
+	)(
+		h.Client.Weigh(t.Context(), client.WeighRequest{Template: "berth", Fields: fields, To: []string{"GR", "CY", "FR"}}),
+	)
 	var languages []string
 	for _, r := range w.Recipients {
 		languages = append(languages, r.Language)
@@ -307,7 +379,10 @@ func TestTemplates(t *testing.T) {
 			t.Errorf("%s: %v; want it to say %q", field, err, tt.says)
 		}
 	}
-	if code, out, _ := h.pigeon("", "send", "+447700900123", "--template", "berth", "--field", "time=19:05", "--field", "berth=12", "--dry-run"); code != 0 || !strings.Contains(out, "Crossing 19:05 leaves from berth 12.") || !strings.Contains(out, "price     unknown") {
+	if code, out, _ := h.pigeon("", "send", "+447700900123", "--template", "berth",
+		"--field", "time=19:05", "--field", "berth=12", "--dry-run"); code != 0 ||
+		!strings.Contains(out, "Crossing 19:05 leaves from berth 12.") ||
+		!strings.Contains(out, "price     unknown") {
 		t.Errorf("rehearsed: %d %s", code, out)
 	}
 
@@ -316,23 +391,41 @@ func TestTemplates(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, out, errOut := offline(t, "", "template", "check", file, "--data", data)
-	if code != 3 || !strings.Contains(out, "4 rows, 4 segments in all, 1 cannot be sent") || !strings.Contains(out, "longest    4     2") || !strings.Contains(errOut, `template "berth", row 3, text en, field time: "late"`) {
+	if code != 3 || !strings.Contains(out, "4 rows, 4 segments in all, 1 cannot be sent") || !strings.Contains(out, "longest    4     2") ||
+		!strings.Contains(errOut, `template "berth", row 3, text en, field time: "late"`) {
 		t.Errorf("over data: %d\n%s%s", code, out, errOut)
 	}
 	passengers, err := os.ReadFile(data)
 	if err != nil {
 		t.Fatal(err)
 	}
-	span := must[client.TemplateSpan](t)(h.Client.WeighTemplate(t.Context(), client.TemplateData{Template: "berth", Data: string(passengers)}))
-	if span.Rows != 4 || span.Failed != 1 || span.Segments != 4 || span.Longest.Row != 4 || span.Faults[0].Row != 3 || span.Faults[0].Field != "time" || span.Cost != nil {
+	span := must[client.TemplateSpan](
+		t,
+	)(
+		h.Client.WeighTemplate(t.Context(), client.TemplateData{Template: "berth", Data: string(passengers)}),
+	)
+	if span.Rows != 4 || span.Failed != 1 || span.Segments != 4 || span.Longest.Row != 4 || span.Faults[0].Row != 3 ||
+		span.Faults[0].Field != "time" ||
+		span.Cost != nil {
 		t.Errorf("over data: %+v", span)
 	}
 	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "harbourline", client.PricesFile{Source: prices}, false))
-	span = must[client.TemplateSpan](t)(h.Client.WeighTemplate(t.Context(), client.TemplateData{Template: "berth", Data: "to,country,time,berth\n07700 900123,GB,07:40,3\n,gb,07:40,3\n+33639980012,,07:40,3\n"}))
+	span = must[client.TemplateSpan](
+		t,
+	)(
+		h.Client.WeighTemplate(
+			t.Context(),
+			client.TemplateData{
+				Template: "berth",
+				Data:     "to,country,time,berth\n07700 900123,GB,07:40,3\n,gb,07:40,3\n+33639980012,,07:40,3\n",
+			},
+		),
+	)
 	if span.Cost == nil || span.Cost.Priced != 2 || span.Cost.Unknown != 1 || span.Cost.Sums[0].String() != "0.07 EUR" {
 		t.Errorf("they cost %+v", span.Cost)
 	}
-	if code, out, _ := offline(t, "", "template", "check", file); code != 0 || !strings.Contains(out, "It needs time, berth; it may have note.") {
+	if code, out, _ := offline(t, "", "template", "check", file); code != 0 ||
+		!strings.Contains(out, "It needs time, berth; it may have note.") {
 		t.Errorf("checked: %d %s", code, out)
 	}
 	if code, _, errOut := h.pigeon("", "template", "remove", "berth"); code != 0 || !strings.Contains(errOut, "name: berth") {
@@ -353,7 +446,8 @@ func TestPriceLists(t *testing.T) {
 	if code, _, errOut := h.pigeon("", "gateway", "prices", "show", "harbourline"); code != 0 || !strings.Contains(errOut, "unknown") {
 		t.Errorf("without a list: %d %s", code, errOut)
 	}
-	if code, _, errOut := h.pigeon("", "gateway", "prices", "import", "harbourline", file, "--dry-run"); code != 0 || !strings.Contains(errOut, "Nothing was changed. The list has 3 prices") {
+	if code, _, errOut := h.pigeon("", "gateway", "prices", "import", "harbourline", file, "--dry-run"); code != 0 ||
+		!strings.Contains(errOut, "Nothing was changed. The list has 3 prices") {
 		t.Errorf("a dry run: %d %s", code, errOut)
 	}
 	if l := must[client.PriceList](t)(h.Client.Prices(t.Context(), "harbourline")); len(l.Prices) != 0 {
@@ -362,7 +456,8 @@ func TestPriceLists(t *testing.T) {
 	if code, out, _ := h.pigeon("", "gateway", "prices", "import", "harbourline", file); code != 0 || !strings.Contains(out, "447700") {
 		t.Errorf("taken in: %d %s", code, out)
 	}
-	if code, _, errOut := h.pigeon(prices+"UK,,,segment,1,EUR,\n", "gateway", "prices", "import", "harbourline", "-"); code != 3 || !strings.Contains(errOut, `line 5: country "UK"`) {
+	if code, _, errOut := h.pigeon(prices+"UK,,,segment,1,EUR,\n", "gateway", "prices", "import", "harbourline", "-"); code != 3 ||
+		!strings.Contains(errOut, `line 5: country "UK"`) {
 		t.Errorf("with a mistake: %d %s", code, errOut)
 	}
 	code, out, _ := h.pigeon("", "gateway", "prices", "export", "harbourline")
@@ -403,7 +498,20 @@ func TestSenderKeepsItsOwnPace(t *testing.T) {
 	}))
 	defer gateway.Close()
 	for _, name := range []string{"one", "two"} {
-		must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Name: name, Source: fmt.Sprintf(plainDialect, 1000), Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"}))
+		must[client.Gateway](
+			t,
+		)(
+			h.Client.AddGateway(
+				t.Context(),
+				client.NewGateway{
+					Name:        name,
+					Source:      fmt.Sprintf(plainDialect, 1000),
+					Address:     gateway.URL,
+					AskAfter:    "1h",
+					GiveUpAfter: "2h",
+				},
+			),
+		)
 	}
 	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: "+447700900000", PerSecond: limit}))
 	second := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL}
@@ -411,12 +519,36 @@ func TestSenderKeepsItsOwnPace(t *testing.T) {
 	t.Cleanup(func() { second.stop(os.Interrupt) })
 
 	for i := range messages {
-		must[client.Message](t)(h.Client.Send(t.Context(), client.Draft{To: "+447700900123", Text: fmt.Sprintf("slow %d", i), Sender: "+447700900000", Kind: "bulk", Gateway: []string{"one", "two"}[i%2]}))
+		must[client.Message](
+			t,
+		)(
+			h.Client.Send(
+				t.Context(),
+				client.Draft{
+					To:      "+447700900123",
+					Text:    fmt.Sprintf("slow %d", i),
+					Sender:  "+447700900000",
+					Kind:    "bulk",
+					Gateway: []string{"one", "two"}[i%2],
+				},
+			),
+		)
 	}
 	for i := range 20 {
-		must[client.Message](t)(h.Client.Send(t.Context(), client.Draft{To: "+447700900123", Text: fmt.Sprintf("other %d", i), Kind: "bulk", Gateway: "one"}))
+		must[client.Message](
+			t,
+		)(
+			h.Client.Send(t.Context(), client.Draft{To: "+447700900123", Text: fmt.Sprintf("other %d", i), Kind: "bulk", Gateway: "one"}),
+		)
 	}
-	must[client.Message](t)(h.Client.Send(t.Context(), client.Draft{To: "+447700900123", Text: "slow passcode", Sender: "+447700900000", Kind: "otp", Gateway: "one"}))
+	must[client.Message](
+		t,
+	)(
+		h.Client.Send(
+			t.Context(),
+			client.Draft{To: "+447700900123", Text: "slow passcode", Sender: "+447700900000", Kind: "otp", Gateway: "one"},
+		),
+	)
 	eventually(t, "all are sent", func() bool {
 		mu.Lock()
 		defer mu.Unlock()

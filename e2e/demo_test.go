@@ -24,7 +24,8 @@ type demoRun struct {
 
 func startDemo(t *testing.T, data, fleetListen string) *demoRun {
 	t.Helper()
-	d := &demoRun{cmd: exec.Command(pigeon, "demo", "--data", data, "--listen", "127.0.0.1:0", "--fleet-listen", fleetListen)}
+	d := &demoRun{cmd: exec.Command(pigeon, "demo", "--data", data,
+		"--listen", "127.0.0.1:0", "--fleet-listen", fleetListen)}
 	out, err := d.cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -84,7 +85,8 @@ func TestDemoStopsWhatItStartedAndFindsItsData(t *testing.T) {
 	}
 
 	// A second one in the same folder is refused, and disturbs nothing.
-	second, err := exec.CommandContext(t.Context(), pigeon, "demo", "--data", data, "--listen", "127.0.0.1:0", "--fleet-listen", "127.0.0.1:0").CombinedOutput()
+	second, err := exec.CommandContext(t.Context(), pigeon, "demo", "--data", data, "--listen", "127.0.0.1:0", "--fleet-listen", "127.0.0.1:0").
+		CombinedOutput()
 	if err == nil || !strings.Contains(string(second), "is in use by another Calm Pigeon") {
 		t.Errorf("a second demo: %v %s", err, second)
 	}
@@ -114,7 +116,9 @@ func TestDemoStopsWhatItStartedAndFindsItsData(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := client.New(third.console, third.key).Follow(t.Context(), m.ID, func(now client.Message) bool { m = now; return true }); err != nil || m.State != "delivered" {
+	last := func(now client.Message) bool { m = now; return true }
+	if err := client.New(third.console, third.key).Follow(t.Context(), m.ID, last); err != nil ||
+		m.State != "delivered" {
 		t.Errorf("after the kill: %s, %v", m.State, err)
 	}
 }

@@ -67,7 +67,10 @@ func TestKilledAtRandomMoments(t *testing.T) {
 						return
 					}
 				}
-				d := client.Draft{To: fmt.Sprintf("+44770090%02d%02d", s, endings[r.IntN(len(endings))]), Text: fmt.Sprintf("Text %d of sender %d", i, s)}
+				d := client.Draft{
+					To:   fmt.Sprintf("+44770090%02d%02d", s, endings[r.IntN(len(endings))]),
+					Text: fmt.Sprintf("Text %d of sender %d", i, s),
+				}
 				m, err := h.accepted(ctx, d, fmt.Sprintf("%d-%d", s, i))
 				if err != nil {
 					t.Errorf("sender %d, text %d: %v", s, i, err)
@@ -276,7 +279,14 @@ func TestNeverFasterThanAllowedAcrossInstances(t *testing.T) {
 		fmt.Fprintf(w, `{"id":"p-%d"}`, len(arrived))
 	}))
 	defer gateway.Close()
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Source: fmt.Sprintf(plainDialect, limit), Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"}))
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(
+			t.Context(),
+			client.NewGateway{Source: fmt.Sprintf(plainDialect, limit), Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"},
+		),
+	)
 	second := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL}
 	second.start("127.0.0.1:0")
 	t.Cleanup(func() { second.stop(os.Interrupt) })
@@ -370,7 +380,14 @@ func TestGatewayComesBack(t *testing.T) {
 	gateway := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `{"id":"p-1"}`) }))
 	address := gateway.Listener.Addr().String()
 	gateway.Listener.Close()
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Source: fmt.Sprintf(plainDialect, 30), Address: "http://" + address, AskAfter: "1h", GiveUpAfter: "2h"}))
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(
+			t.Context(),
+			client.NewGateway{Source: fmt.Sprintf(plainDialect, 30), Address: "http://" + address, AskAfter: "1h", GiveUpAfter: "2h"},
+		),
+	)
 	m := h.send(client.Draft{To: "+447700900123", Text: "x"})
 	h.await(m.ID, "it was tried and is queued again", func(m client.Message) bool {
 		return m.State == "queued" && m.Attempts > 0 && m.Cause == "gateway_fault"
@@ -399,7 +416,8 @@ func TestCancel(t *testing.T) {
 		return code == 0
 	})
 	m = h.settled(m.ID)
-	if last := m.Evidence[len(m.Evidence)-1]; m.State != "cancelled" || last.Source != "operator" || !strings.Contains(last.Note, "the key first") {
+	if last := m.Evidence[len(m.Evidence)-1]; m.State != "cancelled" || last.Source != "operator" ||
+		!strings.Contains(last.Note, "the key first") {
 		t.Errorf("became %s by %+v", m.State, last)
 	}
 	gone := h.settled(h.send(client.Draft{To: "+447700900123", Text: "x"}).ID)
@@ -424,7 +442,9 @@ func TestKilledWithLargeRequests(t *testing.T) {
 	for i := range n {
 		gate <- struct{}{}
 		all.Go(func() {
-			sent[i] = h.send(client.Draft{To: fmt.Sprintf("+4477009%05d", i/80*100+i%80), Text: fmt.Sprintf("Storm %d", i), Kind: "bulk"}).ID
+			sent[i] = h.send(
+				client.Draft{To: fmt.Sprintf("+4477009%05d", i/80*100+i%80), Text: fmt.Sprintf("Storm %d", i), Kind: "bulk"},
+			).ID
 			<-gate
 		})
 	}

@@ -29,7 +29,15 @@ func (h *house) with(names ...string) *house {
 	h.t.Helper()
 	for _, name := range names {
 		place, _, _ := strings.Cut(name, "-")
-		n := client.NewGateway{Dialect: name, Address: h.FleetURL + "/" + place, Secrets: practice[name], Timeout: "2s", AskAfter: "500ms", GiveUpAfter: "15s", Currency: "EUR"}
+		n := client.NewGateway{
+			Dialect:     name,
+			Address:     h.FleetURL + "/" + place,
+			Secrets:     practice[name],
+			Timeout:     "2s",
+			AskAfter:    "500ms",
+			GiveUpAfter: "15s",
+			Currency:    "EUR",
+		}
 		if name == "stillwater" {
 			n.Senders = fleet.StillwaterSenders
 		}
@@ -60,7 +68,9 @@ registered:
 // numbers make it do.
 func TestEveryDialect(t *testing.T) {
 	t.Parallel()
-	h := build(t).with("harbourline", "sandbank", "longshore", "stillwater", "oldpier", "commonquay", "stamphouse", "waxseal", "stamphouse-voice")
+	h := build(
+		t,
+	).with("harbourline", "sandbank", "longshore", "stillwater", "oldpier", "commonquay", "stamphouse", "waxseal", "stamphouse-voice")
 	for name := range practice { // a busy machine must not make anybody give up
 		must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), name, client.GatewayChange{GiveUpAfter: "30s"}))
 	}
@@ -72,8 +82,18 @@ func TestEveryDialect(t *testing.T) {
 	long := strings.Repeat("All Sunday crossings are cancelled [storm]. ", 9)
 	type expected struct{ state, cause string }
 	delivered, unknown := expected{"delivered", ""}, expected{"unknown", ""}
-	common := map[string]expected{"00": delivered, "80": {"undeliverable", "absent"}, "81": {"rejected", "invalid_number"}, "88": {"rejected", "content_refused"},
-		"83": delivered, "87": delivered, "93": delivered, "95": delivered, "96": delivered, "97": delivered}
+	common := map[string]expected{
+		"00": delivered,
+		"80": {"undeliverable", "absent"},
+		"81": {"rejected", "invalid_number"},
+		"88": {"rejected", "content_refused"},
+		"83": delivered,
+		"87": delivered,
+		"93": delivered,
+		"95": delivered,
+		"96": delivered,
+		"97": delivered,
+	}
 	var gateways sync.WaitGroup
 	for _, g := range []struct {
 		name string
@@ -107,7 +127,11 @@ func TestEveryDialect(t *testing.T) {
 					defer close(gone)
 					d := client.Draft{To: to, Text: text, Gateway: g.name}
 					if g.name == "stamphouse" {
-						d.Text, d.Template, d.Fields = "", "berth", map[string]any{"time": "07:40", "port": "Skerrow & Pans", "berth": text[:min(3, len(text))]}
+						d.Text, d.Template, d.Fields = "", "berth", map[string]any{
+							"time":  "07:40",
+							"port":  "Skerrow & Pans",
+							"berth": text[:min(3, len(text))],
+						}
 					}
 					sent := h.send(d)
 					if together {
@@ -121,7 +145,10 @@ func TestEveryDialect(t *testing.T) {
 					}
 					if m.State == "delivered" {
 						phones := h.Fleet.Phones.All(to, 50)
-						if !slices.ContainsFunc(phones[0].Texts, func(shown fleet.Text) bool { return shown.Text == m.Text && shown.From == m.Sender }) {
+						if !slices.ContainsFunc(
+							phones[0].Texts,
+							func(shown fleet.Text) bool { return shown.Text == m.Text && shown.From == m.Sender },
+						) {
 							t.Errorf("%s, to %s: the handset shows %+v, want %q from %s", g.name, to, phones[0].Texts, m.Text, m.Sender)
 						}
 					}
@@ -145,8 +172,13 @@ func TestEveryDialect(t *testing.T) {
 		})
 	}
 	gateways.Wait()
-	code := h.settled(h.send(client.Draft{To: "+447700900110", Template: "code", Fields: map[string]any{"code": "493117"}, Gateway: "stamphouse-voice"}).ID)
-	if phones := h.Fleet.Phones.All("+447700900110", 1); code.State != "delivered" || !phones[0].Texts[0].Call || phones[0].Texts[0].Text != "493117 is your boarding code for Lanternholm Ferries. Do not share it." {
+	code := h.settled(
+		h.send(
+			client.Draft{To: "+447700900110", Template: "code", Fields: map[string]any{"code": "493117"}, Gateway: "stamphouse-voice"},
+		).ID,
+	)
+	if phones := h.Fleet.Phones.All("+447700900110", 1); code.State != "delivered" || !phones[0].Texts[0].Call ||
+		phones[0].Texts[0].Text != "493117 is your boarding code for Lanternholm Ferries. Do not share it." {
 		t.Errorf("the call: %s, %+v", code.State, phones)
 	}
 	h.settled(h.send(client.Draft{To: "+447700900111", Text: "Leave the pier now", Gateway: "sandbank", Flash: true}).ID)
@@ -155,13 +187,16 @@ func TestEveryDialect(t *testing.T) {
 	}
 	// A recipient that the gateway wants verified first, and a quota that is used up.
 	fields := map[string]any{"time": "07:40", "port": "Skerrow", "berth": "3"}
-	if m := h.settled(h.send(client.Draft{To: "+447700900912", Template: "berth", Fields: fields, Gateway: "stamphouse"}).ID); m.State != "rejected" || m.Cause != "barred" {
+	if m := h.settled(h.send(client.Draft{
+		To: "+447700900912", Template: "berth", Fields: fields, Gateway: "stamphouse"}).ID); m.State != "rejected" ||
+		m.Cause != "barred" {
 		t.Errorf("not verified: %s %s", m.State, m.Cause)
 	}
 	h.Fleet.Stamphouse.SetQuota(0)
 	over := h.send(client.Draft{To: "+447700900112", Template: "berth", Fields: fields, Gateway: "stamphouse"})
 	h.await(over.ID, "the quota is used up", func(m client.Message) bool { return m.State == "queued" && m.Cause == "limited" })
-	if g := must[client.Gateway](t)(h.Client.Gateway(t.Context(), "stamphouse")); g.Health.State != "resting" || g.Health.Cause != "limited" {
+	if g := must[client.Gateway](t)(h.Client.Gateway(t.Context(), "stamphouse")); g.Health.State != "resting" ||
+		g.Health.Cause != "limited" {
 		t.Errorf("over its quota it is %+v", g.Health)
 	}
 	must[client.Message](t)(h.Client.Cancel(t.Context(), over.ID))
@@ -178,10 +213,15 @@ func TestEveryDialect(t *testing.T) {
 	}
 	t.Run("charges", func(t *testing.T) {
 		for _, name := range []string{"sandbank", "longshore", "stillwater", "waxseal"} {
-			p := must[client.Page](t)(h.Client.Find(t.Context(), client.Filter{Gateway: name, States: []string{"delivered"}, To: "+447700900103"}, "", 10))
+			p := must[client.Page](
+				t,
+			)(
+				h.Client.Find(t.Context(), client.Filter{Gateway: name, States: []string{"delivered"}, To: "+447700900103"}, "", 10),
+			)
 			m := must[client.Message](t)(h.Client.Message(t.Context(), p.Messages[0].ID, false))
 			i := slices.IndexFunc(m.Evidence, func(e client.Evidence) bool { return e.Source == "reply" && e.Claim == "accepted" })
-			if i < 0 || m.Evidence[i].Charge == nil || m.Evidence[i].Charge.Currency != "EUR" || m.Evidence[i].Segments != m.Segments || m.Segments != 3 {
+			if i < 0 || m.Evidence[i].Charge == nil || m.Evidence[i].Charge.Currency != "EUR" || m.Evidence[i].Segments != m.Segments ||
+				m.Segments != 3 {
 				t.Errorf("%s: %d segments, and the evidence says %+v", name, m.Segments, m.Evidence[i])
 			}
 		}
@@ -321,13 +361,22 @@ func TestTokens(t *testing.T) {
 func TestTokenRefused(t *testing.T) {
 	t.Parallel()
 	h := build(t)
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Dialect: "stillwater", Address: h.FleetURL + "/stillwater", Senders: fleet.StillwaterSenders,
-		Secrets: map[string]string{"client_id": fleet.StillwaterClient, "client_secret": "of another account"}}))
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(
+			t.Context(),
+			client.NewGateway{Dialect: "stillwater", Address: h.FleetURL + "/stillwater", Senders: fleet.StillwaterSenders,
+				Secrets: map[string]string{"client_id": fleet.StillwaterClient, "client_secret": "of another account"}},
+		),
+	)
 	m := h.await(h.send(client.Draft{To: "+447700900101", Text: "x"}).ID, "the credentials are refused", func(m client.Message) bool {
 		return m.State == "queued" && m.Cause == "credentials_refused"
 	})
 	i := slices.IndexFunc(m.Evidence, func(e client.Evidence) bool { return e.Cause == "credentials_refused" })
-	if raw := m.Evidence[i].Raw; raw == nil || raw.Purpose != "token" || raw.Status != 401 || !strings.Contains(raw.ReplyBody, "invalid_client") || strings.Contains(fmt.Sprint(raw), "of another account") {
+	if raw := m.Evidence[i].Raw; raw == nil || raw.Purpose != "token" || raw.Status != 401 ||
+		!strings.Contains(raw.ReplyBody, "invalid_client") ||
+		strings.Contains(fmt.Sprint(raw), "of another account") {
 		t.Errorf("%+v", raw)
 	}
 }
@@ -343,7 +392,8 @@ func TestRoutes(t *testing.T) {
 	send := func(to, kind string) client.Message {
 		return h.settled(h.send(client.Draft{To: to, Text: "Berth 3", Kind: kind}).ID)
 	}
-	if m := send("+447700900101", "otp"); m.Gateway != "commonquay" || m.Route != "codes" || !strings.Contains(m.Evidence[0].Note, "route codes: commonquay") {
+	if m := send("+447700900101", "otp"); m.Gateway != "commonquay" || m.Route != "codes" ||
+		!strings.Contains(m.Evidence[0].Note, "route codes: commonquay") {
 		t.Errorf("a passcode went through %s: %+v", m.Gateway, m.Evidence[0])
 	}
 	if m := send("+447700900102", ""); m.Gateway != "longshore" || m.Route != "all" || m.State != "delivered" {
@@ -355,7 +405,8 @@ func TestRoutes(t *testing.T) {
 	for _, e := range m.Evidence {
 		notes += e.Note + "\n"
 	}
-	if m.Gateway != "harbourline" || m.State != "delivered" || !strings.Contains(notes, "goes through harbourline instead: longshore (no_credit)") {
+	if m.Gateway != "harbourline" || m.State != "delivered" ||
+		!strings.Contains(notes, "goes through harbourline instead: longshore (no_credit)") {
 		t.Errorf("out of credit: %s through %s\n%s", m.State, m.Gateway, notes)
 	}
 	var g client.Gateway
@@ -412,13 +463,24 @@ func TestRoutes(t *testing.T) {
 func TestGatewayIsChanged(t *testing.T) {
 	t.Parallel()
 	h := build(t)
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Dialect: "commonquay", Address: h.FleetURL + "/commonquay", Secrets: map[string]string{"key": "wrong"}}))
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(
+			t.Context(),
+			client.NewGateway{Dialect: "commonquay", Address: h.FleetURL + "/commonquay", Secrets: map[string]string{"key": "wrong"}},
+		),
+	)
 	m := h.send(client.Draft{To: "+447700900101", Text: "x"})
 	eventually(t, "it rests", func() bool {
 		return must[client.Gateway](t)(h.Client.Gateway(t.Context(), "commonquay")).Health.Cause == "credentials_refused"
 	})
 	per := 3
-	changed := must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "commonquay", client.GatewayChange{Secrets: practice["commonquay"], PerSecond: &per}))
+	changed := must[client.Gateway](
+		t,
+	)(
+		h.Client.ChangeGateway(t.Context(), "commonquay", client.GatewayChange{Secrets: practice["commonquay"], PerSecond: &per}),
+	)
 	if changed.PerSecond != 3 || changed.InFlight != 8 {
 		t.Errorf("changed to %+v", changed)
 	}
@@ -441,7 +503,8 @@ func TestInbound(t *testing.T) {
 		page = must[client.InboundPage](t)(h.Client.Inbound(t.Context(), ""))
 		return len(page.Items) > 0
 	})
-	if in := page.Items[0]; len(page.Items) != 1 || in.From != "tel:+447700900101" || in.To != "Lanternholm" || in.Text != "Yes, ναι" || in.Gateway != "commonquay" {
+	if in := page.Items[0]; len(page.Items) != 1 || in.From != "tel:+447700900101" || in.To != "Lanternholm" || in.Text != "Yes, ναι" ||
+		in.Gateway != "commonquay" {
 		t.Errorf("%+v", page.Items)
 	}
 }
@@ -498,7 +561,8 @@ func TestMisbehaviour(t *testing.T) {
 		if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "waxseal", How: "clock skew", For: "1500ms"}); err != nil {
 			t.Fatal(err)
 		}
-		if m := h.settled(h.send(client.Draft{To: "+447700900150", Text: "x", Gateway: "waxseal"}).ID); m.State != "delivered" || m.Attempts < 2 {
+		if m := h.settled(h.send(client.Draft{To: "+447700900150", Text: "x", Gateway: "waxseal"}).ID); m.State != "delivered" ||
+			m.Attempts < 2 {
 			t.Errorf("%s after %d attempts", m.State, m.Attempts)
 		}
 	})
@@ -515,7 +579,15 @@ func TestStatementIsFetchedAndRead(t *testing.T) {
 	}
 	d := must[*dialect.Dialect](t)(dialect.Load("waxseal.yaml", must[[]byte](t)(dialects.Source("waxseal"))))
 	now := time.Now()
-	r := must[dialect.Request](t)(d.StatementRequest(now.Add(-time.Hour), now.Add(time.Hour), dialect.Means{Secrets: practice["waxseal"], Base: "/waxseal", Now: now}))
+	r := must[dialect.Request](
+		t,
+	)(
+		d.StatementRequest(
+			now.Add(-time.Hour),
+			now.Add(time.Hour),
+			dialect.Means{Secrets: practice["waxseal"], Base: "/waxseal", Now: now},
+		),
+	)
 	request := must[*http.Request](t)(http.NewRequestWithContext(t.Context(), r.Method, h.FleetURL+"/waxseal"+r.Path, nil))
 	for name, value := range r.Header {
 		request.Header.Set(name, value)
@@ -553,7 +625,8 @@ func TestRestOutlivesARestart(t *testing.T) {
 	h.await(m.ID, "it waits", func(m client.Message) bool { return m.State == "queued" && m.Cause == "no_credit" })
 	h.kill()
 	h.restart()
-	if g := must[client.Gateway](t)(h.Client.Gateway(t.Context(), "longshore")); g.Health.State != "resting" || g.Health.Cause != "no_credit" {
+	if g := must[client.Gateway](t)(h.Client.Gateway(t.Context(), "longshore")); g.Health.State != "resting" ||
+		g.Health.Cause != "no_credit" {
 		t.Errorf("after a restart: %+v", g.Health)
 	}
 	h.Fleet.Longshore.SetBalance(10)

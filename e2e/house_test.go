@@ -93,8 +93,14 @@ func buildOn(t testing.TB, database string) *house {
 // takes hours in earnest takes seconds here; change may set others.
 func (h *house) withHarbourline(change ...func(*client.NewGateway)) *house {
 	h.t.Helper()
-	n := client.NewGateway{Dialect: "harbourline", Address: h.FleetURL + "/harbourline", Timeout: "2s", AskAfter: "500ms", GiveUpAfter: "20s",
-		Secrets: map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret}}
+	n := client.NewGateway{
+		Dialect:     "harbourline",
+		Address:     h.FleetURL + "/harbourline",
+		Timeout:     "2s",
+		AskAfter:    "500ms",
+		GiveUpAfter: "20s",
+		Secrets:     map[string]string{"api_key": fleet.HarbourlineKey, "receipt_secret": fleet.HarbourlineReceiptSecret},
+	}
 	for _, c := range change {
 		c(&n)
 	}

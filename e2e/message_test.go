@@ -30,7 +30,8 @@ func TestOneMessageEndToEnd(t *testing.T) {
 	h := build(t).withHarbourline(func(n *client.NewGateway) { n.AskAfter = "1m" }) // nobody asks before the receipt comes
 	text := "Crossing 0740 now leaves from berth 3 [48€]"
 	m := h.send(client.Draft{To: "+44 7700 900123", Text: text, Reference: "crossing-0740"})
-	if m.State != "queued" || m.To != "+447700900123" || m.Sender != "Lanternholm" || m.Kind != "transactional" || m.Encoding != "gsm7" || m.Segments != 1 {
+	if m.State != "queued" || m.To != "+447700900123" || m.Sender != "Lanternholm" || m.Kind != "transactional" || m.Encoding != "gsm7" ||
+		m.Segments != 1 {
 		t.Errorf("accepted as %+v", m)
 	}
 	m = h.settled(m.ID)
@@ -44,7 +45,8 @@ func TestOneMessageEndToEnd(t *testing.T) {
 	}
 	raw := must[client.Message](t)(h.Client.Message(t.Context(), m.ID, true))
 	submit, receipt := raw.Evidence[2].Raw, raw.Evidence[3].Raw
-	if submit == nil || submit.Status != 202 || !strings.Contains(submit.RequestBody, text) || submit.RequestHeader["authorization"] != "Bearer ‹api_key›" {
+	if submit == nil || submit.Status != 202 || !strings.Contains(submit.RequestBody, text) ||
+		submit.RequestHeader["authorization"] != "Bearer ‹api_key›" {
 		t.Errorf("the raw submission is %+v", submit)
 	}
 	if receipt == nil || !strings.Contains(receipt.RequestBody, "LANDED") {

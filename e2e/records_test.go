@@ -67,14 +67,19 @@ func pusher(t testing.TB) *httptest.Server {
 func TestFirstDayReadsNothingSequentially(t *testing.T) {
 	t.Parallel()
 	h := build(t)
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Source: pushing, Address: pusher(t).URL, AskAfter: "1h", GiveUpAfter: "2h"}))
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(t.Context(), client.NewGateway{Source: pushing, Address: pusher(t).URL, AskAfter: "1h", GiveUpAfter: "2h"}),
+	)
 	const lives = 1000
 	var sending sync.WaitGroup
 	var next atomic.Int64
 	for range 16 {
 		sending.Go(func() {
 			for i := next.Add(1); i <= lives; i = next.Add(1) {
-				if _, err := h.Client.Send(t.Context(), client.Draft{To: fmt.Sprintf("+447700%06d", 900000+i%1000), Text: "Berth 3", Kind: "bulk"}); err != nil {
+				d := client.Draft{To: fmt.Sprintf("+447700%06d", 900000+i%1000), Text: "Berth 3", Kind: "bulk"}
+				if _, err := h.Client.Send(t.Context(), d); err != nil {
 					t.Error(err)
 				}
 			}
@@ -99,8 +104,12 @@ func TestFirstDayReadsNothingSequentially(t *testing.T) {
 	}
 	var uses []use
 	eventually(t, "the counts are there", func() bool {
-		rows, err := db.Query(t.Context(), `SELECT relname, seq_scan, seq_tup_read, n_tup_ins, coalesce(n_tup_hot_upd::float8 / nullif(n_tup_upd, 0), 1)
-			FROM pg_stat_user_tables WHERE n_tup_ins >= $1`, lives)
+		rows, err := db.Query(
+			t.Context(),
+			`SELECT relname, seq_scan, seq_tup_read, n_tup_ins, coalesce(n_tup_hot_upd::float8 / nullif(n_tup_upd, 0), 1)
+			FROM pg_stat_user_tables WHERE n_tup_ins >= $1`,
+			lives,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -135,7 +144,9 @@ func TestDatabaseOfOurOwnIsStartedAgain(t *testing.T) {
 	own.withHarbourline()
 	own.settled(own.send(client.Draft{To: "+447700900101", Text: "x"}).ID)
 	for _, signal := range []syscall.Signal{syscall.SIGINT, syscall.SIGKILL} {
-		pid := strings.TrimSpace(strings.Split(string(must[[]byte](t)(os.ReadFile(filepath.Join(folder, "postgres", "postmaster.pid")))), "\n")[0])
+		pid := strings.TrimSpace(
+			strings.Split(string(must[[]byte](t)(os.ReadFile(filepath.Join(folder, "postgres", "postmaster.pid")))), "\n")[0],
+		)
 		if err := syscall.Kill(must[int](t)(strconv.Atoi(pid)), signal); err != nil {
 			t.Fatal(err)
 		}
@@ -229,8 +240,16 @@ func TestStoppingHasADeadline(t *testing.T) {
 		gateway.CloseClientConnections()
 		gateway.Close()
 	})
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Source: pushing, Address: gateway.URL, Timeout: "2m", AskAfter: "1h", GiveUpAfter: "2h"}))
-	if _, err := h.Client.AddGateway(t.Context(), client.NewGateway{Name: "slow", Source: pushing, Address: gateway.URL, Timeout: "8760h"}); err == nil {
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(
+			t.Context(),
+			client.NewGateway{Source: pushing, Address: gateway.URL, Timeout: "2m", AskAfter: "1h", GiveUpAfter: "2h"},
+		),
+	)
+	slow := client.NewGateway{Name: "slow", Source: pushing, Address: gateway.URL, Timeout: "8760h"}
+	if _, err := h.Client.AddGateway(t.Context(), slow); err == nil {
 		t.Error("a timeout of a year was taken")
 	}
 	m := h.send(client.Draft{To: "+447700900101", Text: "x"})

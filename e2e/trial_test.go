@@ -83,7 +83,20 @@ func TestNewGatewayNeedsNoCode(t *testing.T) {
 	}))
 	defer gateway.Close()
 	defer reports.Wait()
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Source: lighthouse, Address: gateway.URL, Secrets: map[string]string{"word": "shine"}, Timeout: "2s", GiveUpAfter: "10s"}))
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(
+			t.Context(),
+			client.NewGateway{
+				Source:      lighthouse,
+				Address:     gateway.URL,
+				Secrets:     map[string]string{"word": "shine"},
+				Timeout:     "2s",
+				GiveUpAfter: "10s",
+			},
+		),
+	)
 	for to, want := range map[string]string{"+447700900101": "delivered", "+447700900180": "undeliverable"} {
 		if m := h.settled(h.send(client.Draft{To: to, Text: "Berth 3 | ναι"}).ID); m.State != want {
 			t.Errorf("to %s: %s, %+v", to, m.State, m.Evidence)
@@ -92,7 +105,21 @@ func TestNewGatewayNeedsNoCode(t *testing.T) {
 	if !strings.Contains(requests[0], "|00447700900") {
 		t.Errorf("it was sent %q", requests[0])
 	}
-	wrong := must[client.Trial](t)(h.Client.TryDialect(t.Context(), client.TryRequest{Source: lighthouse, Address: gateway.URL, Secrets: map[string]string{"word": "gloom"}, To: "+447700900101", Text: "x", Sender: "Lanternholm"}))
+	wrong := must[client.Trial](
+		t,
+	)(
+		h.Client.TryDialect(
+			t.Context(),
+			client.TryRequest{
+				Source:  lighthouse,
+				Address: gateway.URL,
+				Secrets: map[string]string{"word": "gloom"},
+				To:      "+447700900101",
+				Text:    "x",
+				Sender:  "Lanternholm",
+			},
+		),
+	)
 	if wrong.Passed || len(wrong.Mistakes) == 0 || strings.Contains(fmt.Sprint(wrong), "gloom") {
 		t.Errorf("with a wrong word: %+v", wrong)
 	}
@@ -109,7 +136,8 @@ func TestGatewayTest(t *testing.T) {
 		}
 		r := must[client.Trial](t)(h.Client.TestGateway(t.Context(), name))
 		shown, _ := json.Marshal(r)
-		if name == "stillwater" && (len(r.Steps) != 2 || r.Steps[0].What != "token" || r.Steps[0].Exchange == nil || strings.Contains(string(shown), "swt-")) {
+		if name == "stillwater" &&
+			(len(r.Steps) != 2 || r.Steps[0].What != "token" || r.Steps[0].Exchange == nil || strings.Contains(string(shown), "swt-")) {
 			t.Errorf("the token is not fetched, hidden and shown: %s", shown)
 		}
 		if !r.Passed || len(r.Mistakes) > 0 {
@@ -146,11 +174,14 @@ func TestGatewayTest(t *testing.T) {
 	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "waxseal", How: "clock skew"}); err != nil {
 		t.Fatal(err)
 	}
-	if r := must[client.Trial](t)(h.Client.TestGateway(t.Context(), "waxseal")); r.Passed || !strings.Contains(strings.Join(r.Mistakes, "\n"), "The clocks differ") {
+	if r := must[client.Trial](t)(h.Client.TestGateway(t.Context(), "waxseal")); r.Passed ||
+		!strings.Contains(strings.Join(r.Mistakes, "\n"), "The clocks differ") {
 		t.Errorf("clocks apart: %+v", r)
 	}
 	code, out, errOut := h.pigeon("", "gateway", "test", "commonquay")
-	if code != 0 || !strings.Contains(out, "> GET "+h.FleetURL+"/commonquay/messaging/v1/outbound/") || !strings.Contains(out, "‹key›") || !strings.Contains(out, "< 404 after ") || !strings.Contains(out, "The credentials are accepted") {
+	if code != 0 || !strings.Contains(out, "> GET "+h.FleetURL+"/commonquay/messaging/v1/outbound/") || !strings.Contains(out, "‹key›") ||
+		!strings.Contains(out, "< 404 after ") ||
+		!strings.Contains(out, "The credentials are accepted") {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
 }
@@ -165,7 +196,8 @@ func TestBalanceIsWatched(t *testing.T) {
 		return must[client.Gateway](t)(h.Client.Gateway(t.Context(), "oldpier")).Health.Balance != nil
 	})
 	g := must[client.Gateway](t)(h.Client.Gateway(t.Context(), "oldpier"))
-	if g.Health.Balance.Amount != "1000.00" || g.Health.Balance.Currency != "EUR" || len(g.Health.Warnings) != 1 || !strings.Contains(g.Health.Warnings[0], "less than the 2000.00") {
+	if g.Health.Balance.Amount != "1000.00" || g.Health.Balance.Currency != "EUR" || len(g.Health.Warnings) != 1 ||
+		!strings.Contains(g.Health.Warnings[0], "less than the 2000.00") {
 		t.Errorf("%+v", g.Health)
 	}
 	h.settled(h.send(client.Draft{To: "+447700900101", Text: "x", Gateway: "sandbank"}).ID)
@@ -179,7 +211,19 @@ func TestGatewayCommands(t *testing.T) {
 	t.Parallel()
 	h := build(t)
 	berth := fleet.Berths()[1]
-	code, out, errOut := h.pigeon("", "gateway", "add", "sandbank", h.FleetURL+"/sandbank", "--secret", "user="+berth.Secrets["user"], "--secret", "password="+berth.Secrets["password"], "--low-balance", "25")
+	code, out, errOut := h.pigeon(
+		"",
+		"gateway",
+		"add",
+		"sandbank",
+		h.FleetURL+"/sandbank",
+		"--secret",
+		"user="+berth.Secrets["user"],
+		"--secret",
+		"password="+berth.Secrets["password"],
+		"--low-balance",
+		"25",
+	)
 	if code != 0 || !strings.Contains(out, "working") || !strings.Contains(errOut, "pigeon gateway test sandbank") {
 		t.Fatalf("%d %s %s", code, out, errOut)
 	}
@@ -239,18 +283,46 @@ func TestGatewayCommands(t *testing.T) {
 func TestSetupMoves(t *testing.T) {
 	t.Parallel()
 	from := build(t).with("harbourline", "stillwater")
-	must[client.Gateway](t)(from.Client.AddGateway(t.Context(), client.NewGateway{Name: "light", Source: lighthouse, Address: "http://127.0.0.1:9", Secrets: map[string]string{"word": "a-secret-word"}, LowBalance: "12.5"}))
+	must[client.Gateway](
+		t,
+	)(
+		from.Client.AddGateway(
+			t.Context(),
+			client.NewGateway{
+				Name:       "light",
+				Source:     lighthouse,
+				Address:    "http://127.0.0.1:9",
+				Secrets:    map[string]string{"word": "a-secret-word"},
+				LowBalance: "12.5",
+			},
+		),
+	)
 	must[client.Template](t)(from.Client.AddTemplate(t.Context(), client.TemplateFile{Source: registered}))
-	must[client.Routes](t)(from.Client.PutRoutes(t.Context(), []client.Route{{Name: "uk", Countries: []string{"GB"}, Gateways: []client.Leg{{Gateway: "harbourline", Weight: 2}, {Gateway: "light", Weight: 1}}}}))
+	must[client.Routes](
+		t,
+	)(
+		from.Client.PutRoutes(
+			t.Context(),
+			[]client.Route{
+				{
+					Name:      "uk",
+					Countries: []string{"GB"},
+					Gateways:  []client.Leg{{Gateway: "harbourline", Weight: 2}, {Gateway: "light", Weight: 1}},
+				},
+			},
+		),
+	)
 	rule := must[client.Rule](t)(from.Client.Rule(t.Context(), "GB"))
 	rule.Note = "asked in November"
 	must[client.Rule](t)(from.Client.PutRule(t.Context(), rule))
 	code, file, errOut := from.pigeon("", "setup", "export")
-	if code != 0 || strings.Contains(file, "a-secret-word") || strings.Contains(file, fleet.HarbourlineKey) || !strings.Contains(file, "${HARBOURLINE_API_KEY}") {
+	if code != 0 || strings.Contains(file, "a-secret-word") || strings.Contains(file, fleet.HarbourlineKey) ||
+		!strings.Contains(file, "${HARBOURLINE_API_KEY}") {
 		t.Fatalf("%d %s %s", code, file, errOut)
 	}
 	to := buildOn(t, pgtest.Database(t))
-	if code, out, errOut := to.pigeon(file, "setup", "import", "-"); code != 3 || !strings.Contains(errOut, "gateway harbourline: secrets.api_key") {
+	if code, out, errOut := to.pigeon(file, "setup", "import", "-"); code != 3 ||
+		!strings.Contains(errOut, "gateway harbourline: secrets.api_key") {
 		t.Errorf("without secrets: %d %s%s", code, out, errOut)
 	}
 	if all := must[[]client.Gateway](t)(to.Client.Gateways(t.Context())); len(all) != 0 {

@@ -47,7 +47,14 @@ func wireTrial(r trial.Result) client.Trial {
 	w := client.Trial{Passed: r.Passed, Say: r.Say, Mistakes: append([]string{}, r.Mistakes...), Steps: []client.TrialStep{}}
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	for _, s := range r.Steps {
-		one := client.TrialStep{What: s.What, Read: s.Read, Note: s.Note, BuildMs: ms(s.Build), AnswerMs: ms(s.Carry), ReadMs: ms(s.Reading)}
+		one := client.TrialStep{
+			What:     s.What,
+			Read:     s.Read,
+			Note:     s.Note,
+			BuildMs:  ms(s.Build),
+			AnswerMs: ms(s.Carry),
+			ReadMs:   ms(s.Reading),
+		}
 		if s.Exchange != nil {
 			one.Exchange = wireExchange(*s.Exchange)
 		}
@@ -57,8 +64,19 @@ func wireTrial(r trial.Result) client.Trial {
 }
 
 func wireExchange(x store.Exchange) *client.Exchange {
-	return &client.Exchange{Purpose: x.Purpose, Method: x.Method, URL: x.URL, RequestHeader: x.RequestHeader, RequestBody: text(x.RequestBody),
-		Status: x.Status, ReplyHeader: x.ReplyHeader, ReplyBody: text(x.ReplyBody), Error: x.Error, StartedAt: x.StartedAt, TookMs: float64(x.TookUs) / 1000}
+	return &client.Exchange{
+		Purpose:       x.Purpose,
+		Method:        x.Method,
+		URL:           x.URL,
+		RequestHeader: x.RequestHeader,
+		RequestBody:   text(x.RequestBody),
+		Status:        x.Status,
+		ReplyHeader:   x.ReplyHeader,
+		ReplyBody:     text(x.ReplyBody),
+		Error:         x.Error,
+		StartedAt:     x.StartedAt,
+		TookMs:        float64(x.TookUs) / 1000,
+	}
 }
 
 func (a *API) testGateway(c *gin.Context) {
@@ -79,7 +97,11 @@ func (a *API) tryDialect(c *gin.Context) {
 	file := sourceOf(n.Dialect, n.Source, &faults)
 	address, err := url.Parse(n.Address)
 	if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" {
-		faults.Add("address", fmt.Sprintf("%q is no address of a gateway", n.Address), "http or https, a host and perhaps a path, such as https://sms.example.net/api")
+		faults.Add(
+			"address",
+			fmt.Sprintf("%q is no address of a gateway", n.Address),
+			"http or https, a host and perhaps a path, such as https://sms.example.net/api",
+		)
 	}
 	call := trial.Call(n.Call)
 	switch call {
@@ -89,8 +111,17 @@ func (a *API) tryDialect(c *gin.Context) {
 	default:
 		faults.Add("call", fmt.Sprintf("%q is no call of a dialect", n.Call), "submit, query, balance or token")
 	}
-	m := dialect.Message{ID: store.NewID().String(), Text: n.Text, Sender: n.Sender, Kind: n.Kind, GatewayRef: n.GatewayRef, Registration: n.Registration, Fields: n.Fields,
-		ReceiptURL: n.ReceiptURL, ValidFor: 3600}
+	m := dialect.Message{
+		ID:           store.NewID().String(),
+		Text:         n.Text,
+		Sender:       n.Sender,
+		Kind:         n.Kind,
+		GatewayRef:   n.GatewayRef,
+		Registration: n.Registration,
+		Fields:       n.Fields,
+		ReceiptURL:   n.ReceiptURL,
+		ValidFor:     3600,
+	}
 	if m.Kind == "" {
 		m.Kind = string(pace.Transactional)
 	}
@@ -115,7 +146,10 @@ func (a *API) tryDialect(c *gin.Context) {
 	}
 	g, err := trial.Gateway(d, strings.TrimRight(n.Address, "/"), n.Secrets)
 	if err != nil {
-		a.refuse(c, fault.New("secrets", err.Error(), "a value for each secret that dialect "+d.Name+" names: "+strings.Join(d.Secrets, ", ")))
+		a.refuse(
+			c,
+			fault.New("secrets", err.Error(), "a value for each secret that dialect "+d.Name+" names: "+strings.Join(d.Secrets, ", ")),
+		)
 		return
 	}
 	c.JSON(http.StatusOK, wireTrial(a.engine.Trial.Try(c.Request.Context(), g, call, m, n.DryRun)))

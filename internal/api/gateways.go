@@ -19,7 +19,9 @@ import (
 
 func (a *API) wireGateway(g *roster.Gateway) client.Gateway {
 	w := client.Gateway{ID: g.ID.String(), Name: g.Name, Dialect: g.Gateway.Dialect, About: g.Dialect.About, Address: g.Address,
-		Secrets: append([]string{}, g.Dialect.Secrets...), PerSecond: g.PerSecond, PerMinute: g.PerMinute, PerDay: g.PerDay, InFlight: g.InFlight,
+		Secrets: append(
+			[]string{},
+			g.Dialect.Secrets...), PerSecond: g.PerSecond, PerMinute: g.PerMinute, PerDay: g.PerDay, InFlight: g.InFlight,
 		Recipients: g.Dialect.Submit.Most, AskAfter: g.AskAfter().String(), GiveUpAfter: g.GiveUpAfter().String(), Timeout: g.Timeout().String(),
 		Reference: string(g.Dialect.Reference), Currency: g.Currency, Senders: append([]string{}, g.Senders...), CreatedAt: g.CreatedAt,
 		CanTellBalance: g.Dialect.Balance != nil, Health: a.wireHealth(g)}
@@ -94,7 +96,11 @@ func sourceOf(name, given string, faults *fault.Faults) *string {
 	}
 	shipped, err := dialects.Source(name)
 	if err != nil {
-		faults.Add("dialect", fmt.Sprintf("%q does not ship", name), "one of "+strings.Join(dialects.Names(), ", ")+", or a dialect file as source")
+		faults.Add(
+			"dialect",
+			fmt.Sprintf("%q does not ship", name),
+			"one of "+strings.Join(dialects.Names(), ", ")+", or a dialect file as source",
+		)
 	}
 	text := string(shipped)
 	return &text
@@ -127,9 +133,25 @@ func (a *API) addGateway(c *gin.Context) {
 		return
 	}
 	var faults fault.Faults
-	setup := roster.Setup{Address: &n.Address, Secrets: n.Secrets, PerSecond: some(n.PerSecond), PerMinute: some(n.PerMinute), PerDay: some(n.PerDay), InFlight: some(n.InFlight),
-		Source: sourceOf(n.Dialect, n.Source, &faults), AskAfter: spanOf("ask_after", n.AskAfter, &faults), GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults),
-		Timeout: spanOf("timeout", n.Timeout, &faults), Currency: &n.Currency, Senders: &n.Senders, LowBalance: &n.LowBalance}
+	setup := roster.Setup{
+		Address:   &n.Address,
+		Secrets:   n.Secrets,
+		PerSecond: some(n.PerSecond),
+		PerMinute: some(n.PerMinute),
+		PerDay:    some(n.PerDay),
+		InFlight:  some(n.InFlight),
+		Source: sourceOf(
+			n.Dialect,
+			n.Source,
+			&faults,
+		),
+		AskAfter:    spanOf("ask_after", n.AskAfter, &faults),
+		GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults),
+		Timeout:     spanOf("timeout", n.Timeout, &faults),
+		Currency:    &n.Currency,
+		Senders:     &n.Senders,
+		LowBalance:  &n.LowBalance,
+	}
 	if faults != nil {
 		a.refuse(c, faults)
 		return
@@ -155,9 +177,24 @@ func (a *API) changeGateway(c *gin.Context) {
 		return
 	}
 	var faults fault.Faults
-	setup := roster.Setup{Address: n.Address, Secrets: n.Secrets, PerSecond: n.PerSecond, PerMinute: n.PerMinute, PerDay: n.PerDay, InFlight: n.InFlight,
-		AskAfter: spanOf("ask_after", n.AskAfter, &faults), GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults), Timeout: spanOf("timeout", n.Timeout, &faults),
-		Currency: n.Currency, Senders: n.Senders, LowBalance: n.LowBalance}
+	setup := roster.Setup{
+		Address:   n.Address,
+		Secrets:   n.Secrets,
+		PerSecond: n.PerSecond,
+		PerMinute: n.PerMinute,
+		PerDay:    n.PerDay,
+		InFlight:  n.InFlight,
+		AskAfter: spanOf(
+			"ask_after",
+			n.AskAfter,
+			&faults,
+		),
+		GiveUpAfter: spanOf("give_up_after", n.GiveUpAfter, &faults),
+		Timeout:     spanOf("timeout", n.Timeout, &faults),
+		Currency:    n.Currency,
+		Senders:     n.Senders,
+		LowBalance:  n.LowBalance,
+	}
 	if n.Dialect != "" || n.Source != "" {
 		setup.Source = sourceOf(n.Dialect, n.Source, &faults)
 	}

@@ -34,8 +34,21 @@ func (a *API) send(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	d := intake.Draft{To: draft.To, Text: draft.Text, Sender: draft.Sender, Kind: draft.Kind, Reference: draft.Reference, Gateway: draft.Gateway,
-		ValidFor: draft.ValidFor, Country: draft.Country, Template: draft.Template, Fields: draft.Fields, Language: draft.Language, Cure: draft.Cure, Flash: draft.Flash}
+	d := intake.Draft{
+		To:        draft.To,
+		Text:      draft.Text,
+		Sender:    draft.Sender,
+		Kind:      draft.Kind,
+		Reference: draft.Reference,
+		Gateway:   draft.Gateway,
+		ValidFor:  draft.ValidFor,
+		Country:   draft.Country,
+		Template:  draft.Template,
+		Fields:    draft.Fields,
+		Language:  draft.Language,
+		Cure:      draft.Cure,
+		Flash:     draft.Flash,
+	}
 	if draft.DryRun {
 		a.rehearse(c, d)
 		return
@@ -58,7 +71,8 @@ func (a *API) send(c *gin.Context) {
 
 // asAccepted is a message as it was when it was accepted.
 func asAccepted(m store.Message) store.Message {
-	m.State, m.Cause, m.Rivals, m.Attempts, m.Repeats, m.GatewayRef, m.SettledAt, m.ChangedAt = delivery.Queued, "", "", 0, 0, "", nil, m.CreatedAt
+	m.State, m.Cause, m.Rivals, m.Attempts, m.Repeats = delivery.Queued, "", "", 0, 0
+	m.GatewayRef, m.SettledAt, m.ChangedAt = "", nil, m.CreatedAt
 	return m
 }
 
@@ -75,7 +89,8 @@ func (a *API) wire(m store.Message) client.Message {
 		ID: m.ID.String(), To: m.ToNumber, Sender: m.Sender, Kind: m.Kind, Text: m.Text, Reference: m.Reference,
 		State: string(m.State), Final: m.State.Final(), Cause: string(m.Cause), Rivals: []string{},
 		Encoding: m.Encoding, Units: m.Units, Segments: m.Segments, Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
-		Attempts: m.Attempts, Repeats: m.Repeats, CreatedAt: m.CreatedAt, ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
+		Attempts: m.Attempts, Repeats: m.Repeats, CreatedAt: m.CreatedAt,
+		ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
 		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route,
 	}
 	if m.PriceMicros != nil {
@@ -178,8 +193,15 @@ func (a *API) addRaw(c *gin.Context, evidence []client.Evidence, timeline []stor
 		}
 		if e.ReceiptID != nil {
 			if r, ok := receipts[*e.ReceiptID]; ok {
-				evidence[i].Raw = &client.Exchange{Purpose: "receipt", Method: r.Method, URL: "/receipts/" + a.gatewayName(r.GatewayID) + "/‹callback›" + query(r.Query),
-					RequestHeader: r.Header, RequestBody: text(r.Body), ReplyHeader: map[string]string{}, StartedAt: r.ReceivedAt}
+				evidence[i].Raw = &client.Exchange{
+					Purpose:       "receipt",
+					Method:        r.Method,
+					URL:           "/receipts/" + a.gatewayName(r.GatewayID) + "/‹callback›" + query(r.Query),
+					RequestHeader: r.Header,
+					RequestBody:   text(r.Body),
+					ReplyHeader:   map[string]string{},
+					StartedAt:     r.ReceivedAt,
+				}
 			}
 		}
 	}
@@ -208,7 +230,23 @@ func (a *API) id(c *gin.Context) (uuid.UUID, bool) {
 func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 	var f store.Filter
 	var faults fault.Faults
-	known := append([]string{"to", "state", "kind", "sender", "gateway", "reference", "gateway_ref", "country", "template", "key", "contested", "since", "until"}, others...)
+	known := append(
+		[]string{
+			"to",
+			"state",
+			"kind",
+			"sender",
+			"gateway",
+			"reference",
+			"gateway_ref",
+			"country",
+			"template",
+			"key",
+			"contested",
+			"since",
+			"until",
+		},
+		others...)
 	for name, values := range c.Request.URL.Query() {
 		value := values[0]
 		if strings.ContainsRune(value, 0) {
@@ -226,7 +264,11 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 			for word := range strings.SplitSeq(value, ",") {
 				state, err := delivery.ParseState(word)
 				if err != nil {
-					faults.Add(name, fmt.Sprintf("%q is not a state", word), fmt.Sprintf("one or more of %v, with commas between", delivery.States))
+					faults.Add(
+						name,
+						fmt.Sprintf("%q is not a state", word),
+						fmt.Sprintf("one or more of %v, with commas between", delivery.States),
+					)
 				}
 				f.States = append(f.States, state)
 			}

@@ -60,7 +60,14 @@ func (a *API) putPrices(c *gin.Context) {
 	}
 	entries, err := price.ReadCSV(strings.NewReader(f.Source))
 	if err != nil {
-		a.refuse(c, fault.New("source", strings.TrimPrefix(fault.Plainly(err, price.ErrList), price.ErrList.Error()+": "), "a price list in CSV as the documentation describes it"))
+		a.refuse(
+			c,
+			fault.New(
+				"source",
+				strings.TrimPrefix(fault.Plainly(err, price.ErrList), price.ErrList.Error()+": "),
+				"a price list in CSV as the documentation describes it",
+			),
+		)
 		return
 	}
 	if c.Query("dry_run") == "true" {

@@ -55,14 +55,34 @@ func (a *API) refuse(c *gin.Context, err error) {
 		problem(c, http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
 			client.FieldError{Field: "body", Wrong: "it is longer than 1 MiB", Accepted: "at most 1,048,576 bytes"})
 	case errors.Is(err, errNotJSON):
-		problem(c, http.StatusBadRequest, "not-json", "The request is not the JSON that is expected", "",
-			client.FieldError{Field: "body", Wrong: strings.TrimPrefix(err.Error(), errNotJSON.Error()+": "), Accepted: "one JSON object, as application/json in UTF-8"})
+		problem(
+			c,
+			http.StatusBadRequest,
+			"not-json",
+			"The request is not the JSON that is expected",
+			"",
+			client.FieldError{
+				Field:    "body",
+				Wrong:    strings.TrimPrefix(err.Error(), errNotJSON.Error()+": "),
+				Accepted: "one JSON object, as application/json in UTF-8",
+			},
+		)
 	case errors.Is(err, intake.ErrNoGateway):
 		problem(c, http.StatusConflict, "no-gateway", "There is no gateway yet", "Add one with: pigeon gateway add",
 			client.FieldError{Field: "gateway", Wrong: "none has been added", Accepted: "a gateway in use"})
 	case errors.Is(err, intake.ErrReused):
-		problem(c, http.StatusUnprocessableEntity, "key-reused", "This Idempotency-Key was used with another request", "",
-			client.FieldError{Field: "Idempotency-Key", Wrong: "another request was made with it", Accepted: "the same request again, or a new key"})
+		problem(
+			c,
+			http.StatusUnprocessableEntity,
+			"key-reused",
+			"This Idempotency-Key was used with another request",
+			"",
+			client.FieldError{
+				Field:    "Idempotency-Key",
+				Wrong:    "another request was made with it",
+				Accepted: "the same request again, or a new key",
+			},
+		)
 	case errors.Is(err, course.ErrGone):
 		problem(c, http.StatusConflict, "gone", "This can no longer be withdrawn", err.Error())
 	case errors.Is(err, keys.ErrRefused):
@@ -81,7 +101,13 @@ func (a *API) refuse(c *gin.Context, err error) {
 	default:
 		a.log.Error("request failed", "path", c.FullPath(), "error", err)
 		c.Header("Retry-After", "2")
-		problem(c, http.StatusServiceUnavailable, "unavailable", "This could not be written down just now", "Nothing was accepted. Try again, with the same Idempotency-Key if there was one.")
+		problem(
+			c,
+			http.StatusServiceUnavailable,
+			"unavailable",
+			"This could not be written down just now",
+			"Nothing was accepted. Try again, with the same Idempotency-Key if there was one.",
+		)
 	}
 }
 

@@ -17,9 +17,22 @@ import (
 )
 
 func wireRule(rule sender.Rule, by *store.CountryRule) client.Rule {
-	w := client.Rule{Country: rule.Country, Name: phone.CountryName(rule.Country), Alphanumeric: string(rule.Alphanumeric), Numeric: string(rule.Numeric),
-		ShortCode: string(rule.ShortCode), Texts: string(rule.Texts), Links: string(rule.Links), Quiet: []client.Quiet{}, OptOut: rule.OptOut,
-		Date: rule.Date, Origin: rule.Origin, Note: rule.Note}
+	w := client.Rule{
+		Country:      rule.Country,
+		Name:         phone.CountryName(rule.Country),
+		Alphanumeric: string(rule.Alphanumeric),
+		Numeric:      string(rule.Numeric),
+		ShortCode: string(
+			rule.ShortCode,
+		),
+		Texts:  string(rule.Texts),
+		Links:  string(rule.Links),
+		Quiet:  []client.Quiet{},
+		OptOut: rule.OptOut,
+		Date:   rule.Date,
+		Origin: rule.Origin,
+		Note:   rule.Note,
+	}
 	for _, q := range rule.Quiet {
 		kinds := make([]string, len(q.Kinds))
 		for i, k := range q.Kinds {
@@ -71,8 +84,18 @@ func (a *API) putRule(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	rule := sender.Rule{Country: country, Alphanumeric: sender.Access(n.Alphanumeric), Numeric: sender.Access(n.Numeric), ShortCode: sender.Access(n.ShortCode),
-		Texts: sender.Access(n.Texts), Links: sender.Access(n.Links), OptOut: n.OptOut, Date: n.Date, Origin: n.Origin, Note: n.Note}
+	rule := sender.Rule{
+		Country:      country,
+		Alphanumeric: sender.Access(n.Alphanumeric),
+		Numeric:      sender.Access(n.Numeric),
+		ShortCode:    sender.Access(n.ShortCode),
+		Texts:        sender.Access(n.Texts),
+		Links:        sender.Access(n.Links),
+		OptOut:       n.OptOut,
+		Date:         n.Date,
+		Origin:       n.Origin,
+		Note:         n.Note,
+	}
 	for _, q := range n.Quiet {
 		quiet := sender.Quiet{From: q.From, To: q.To, Days: q.Days}
 		for _, k := range q.Kinds {

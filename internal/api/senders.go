@@ -16,7 +16,9 @@ import (
 
 func wireSender(s store.Sender) client.Sender {
 	w := client.Sender{Sender: s.ID, Kind: s.Kind, Defaults: []client.SenderDefault{}, Gateways: append([]string{}, s.Gateways...),
-		Countries: append([]string{}, s.Countries...), Registrations: map[string]string{}, TwoWay: s.TwoWay, PerSecond: s.PerSecond, CreatedAt: s.CreatedAt}
+		Countries: append(
+			[]string{},
+			s.Countries...), Registrations: map[string]string{}, TwoWay: s.TwoWay, PerSecond: s.PerSecond, CreatedAt: s.CreatedAt}
 	for _, d := range s.Defaults {
 		w.Defaults = append(w.Defaults, client.SenderDefault{Kind: string(d.Kind), Country: d.Country})
 		w.Default = w.Default || d == sender.Default{}
@@ -55,7 +57,14 @@ func (a *API) putSender(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	record := store.Sender{ID: n.Sender, Gateways: n.Gateways, Countries: upper(n.Countries), Registrations: map[string]string{}, TwoWay: n.TwoWay, PerSecond: n.PerSecond}
+	record := store.Sender{
+		ID:            n.Sender,
+		Gateways:      n.Gateways,
+		Countries:     upper(n.Countries),
+		Registrations: map[string]string{},
+		TwoWay:        n.TwoWay,
+		PerSecond:     n.PerSecond,
+	}
 	for country, id := range n.Registrations {
 		record.Registrations[strings.ToUpper(country)] = strings.TrimSpace(id)
 	}

@@ -66,7 +66,15 @@ func (a *API) session(c *gin.Context) {
 }
 
 func wireKey(k store.Key) client.Key {
-	return client.Key{ID: k.ID.String(), Name: k.Name, Handle: k.Handle, CreatedAt: k.CreatedAt, LastUsedAt: k.LastUsedAt, RevokedAt: k.RevokedAt, Cure: k.Cure}
+	return client.Key{
+		ID:         k.ID.String(),
+		Name:       k.Name,
+		Handle:     k.Handle,
+		CreatedAt:  k.CreatedAt,
+		LastUsedAt: k.LastUsedAt,
+		RevokedAt:  k.RevokedAt,
+		Cure:       k.Cure,
+	}
 }
 
 func (a *API) keys(c *gin.Context) {

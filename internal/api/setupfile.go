@@ -24,11 +24,27 @@ func (a *API) importSetup(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	change, err := setup.Take(c.Request.Context(), a.engine.Store, a.engine.Roster, []byte(f.Source), f.Secrets, keyOf(c).Name, a.engine.Now(), c.Query("dry_run") == "true")
+	change, err := setup.Take(
+		c.Request.Context(),
+		a.engine.Store,
+		a.engine.Roster,
+		[]byte(f.Source),
+		f.Secrets,
+		keyOf(c).Name,
+		a.engine.Now(),
+		c.Query("dry_run") == "true",
+	)
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
 	a.engine.Course.Due.RingAll()
-	c.JSON(http.StatusOK, client.SetupChange{New: append([]string{}, change.New...), Changed: append([]string{}, change.Changed...), Same: append([]string{}, change.Same...)})
+	c.JSON(
+		http.StatusOK,
+		client.SetupChange{
+			New:     append([]string{}, change.New...),
+			Changed: append([]string{}, change.Changed...),
+			Same:    append([]string{}, change.Same...),
+		},
+	)
 }

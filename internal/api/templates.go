@@ -16,8 +16,18 @@ import (
 
 func wireTemplate(record store.Template) client.Template {
 	t := record.Template
-	w := client.Template{Name: t.Name, About: t.About, Kind: string(t.Kind), Sender: t.Sender, Cure: string(t.Cure), Language: t.Language, Texts: t.Texts,
-		Fields: map[string]client.TemplateField{}, Registered: []client.Registration{}, ChangedAt: record.ChangedAt}
+	w := client.Template{
+		Name:       t.Name,
+		About:      t.About,
+		Kind:       string(t.Kind),
+		Sender:     t.Sender,
+		Cure:       string(t.Cure),
+		Language:   t.Language,
+		Texts:      t.Texts,
+		Fields:     map[string]client.TemplateField{},
+		Registered: []client.Registration{},
+		ChangedAt:  record.ChangedAt,
+	}
 	for name, f := range t.Fields {
 		w.Fields[name] = client.TemplateField{As: string(f.As), Only: string(f.Only), Most: f.Most}
 	}
@@ -95,7 +105,11 @@ func (a *API) weighTemplate(c *gin.Context) {
 	var t *template.Template
 	switch stored, ok := a.engine.Roster.Book().Template(r.Template); {
 	case (r.Template == "") == (r.Source == ""):
-		err = fault.New("template", "either a name or a source is needed", "template, the name of one that is stored, or source, a template file")
+		err = fault.New(
+			"template",
+			"either a name or a source is needed",
+			"template, the name of one that is stored, or source, a template file",
+		)
 	case r.Source != "":
 		if t, err = template.Read([]byte(r.Source)); err != nil {
 			err = fault.New("source", err.Error(), "a template as the documentation describes it")

@@ -37,8 +37,23 @@ func (a *API) weigh(c *gin.Context) {
 	}
 	var w client.Weighing
 	for i, to := range recipients {
-		p, faults, err := a.engine.Intake.Plan(intake.Draft{To: to, Country: r.Country, Text: r.Text, Template: r.Template, Source: r.Source, Fields: r.Fields, Language: r.Language,
-			Sender: r.Sender, Kind: r.Kind, Gateway: r.Gateway, Cure: r.Cure}, smstext.Level(keyOf(c).Cure), intake.Somewhere)
+		p, faults, err := a.engine.Intake.Plan(
+			intake.Draft{
+				To:       to,
+				Country:  r.Country,
+				Text:     r.Text,
+				Template: r.Template,
+				Source:   r.Source,
+				Fields:   r.Fields,
+				Language: r.Language,
+				Sender:   r.Sender,
+				Kind:     r.Kind,
+				Gateway:  r.Gateway,
+				Cure:     r.Cure,
+			},
+			smstext.Level(keyOf(c).Cure),
+			intake.Somewhere,
+		)
 		if err != nil {
 			a.refuse(c, err)
 			return
@@ -71,8 +86,20 @@ func weighing(p intake.Plan) client.Weighing {
 
 // recipient is what a plan comes to for one recipient.
 func recipient(given string, p intake.Plan, faults fault.Faults) client.Recipient {
-	r := client.Recipient{Given: given, Country: p.Country, Name: phone.CountryName(p.Country), Text: p.Text, Segments: p.Weight.Segments, Encoding: string(p.Weight.Encoding),
-		Sender: p.Sender.ID.String(), Kind: string(p.Kind), Language: p.Language, Price: explain.Money(p.Price, p.Priced), Warnings: warnings(p.Warnings), Errors: fieldErrors(faults)}
+	r := client.Recipient{
+		Given:    given,
+		Country:  p.Country,
+		Name:     phone.CountryName(p.Country),
+		Text:     p.Text,
+		Segments: p.Weight.Segments,
+		Encoding: string(p.Weight.Encoding),
+		Sender:   p.Sender.ID.String(),
+		Kind:     string(p.Kind),
+		Language: p.Language,
+		Price:    explain.Money(p.Price, p.Priced),
+		Warnings: warnings(p.Warnings),
+		Errors:   fieldErrors(faults),
+	}
 	if p.Country == "" {
 		r.Name = ""
 	}

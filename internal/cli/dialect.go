@@ -18,25 +18,34 @@ import (
 )
 
 func (a *app) dialect() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the dialects that ship", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		type shipped struct {
-			Name  string `json:"name"`
-			About string `json:"about"`
-		}
-		var all []shipped
-		var rows [][]string
-		for _, name := range dialects.Names() {
-			source, err := dialectSource(name)
-			if err != nil {
-				return err
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List the dialects that ship",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			type shipped struct {
+				Name  string `json:"name"`
+				About string `json:"about"`
 			}
-			d := explain.Dialect(name, source)
-			all = append(all, shipped{d.Name, d.About})
-			rows = append(rows, []string{d.Name, d.About})
-		}
-		return a.print(cmd, all, []string{"name", "about"}, rows)
-	}}
-	show := &cobra.Command{Use: "show NAME", Short: "Write a dialect that ships, to copy from", Args: cobra.ExactArgs(1), Example: "  pigeon dialect show harbourline > my-gateway.yaml",
+			var all []shipped
+			var rows [][]string
+			for _, name := range dialects.Names() {
+				source, err := dialectSource(name)
+				if err != nil {
+					return err
+				}
+				d := explain.Dialect(name, source)
+				all = append(all, shipped{d.Name, d.About})
+				rows = append(rows, []string{d.Name, d.About})
+			}
+			return a.print(cmd, all, []string{"name", "about"}, rows)
+		},
+	}
+	show := &cobra.Command{
+		Use:     "show NAME",
+		Short:   "Write a dialect that ships, to copy from",
+		Args:    cobra.ExactArgs(1),
+		Example: "  pigeon dialect show harbourline > my-gateway.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			source, err := dialects.Source(args[0])
 			if err != nil {
@@ -44,12 +53,19 @@ func (a *app) dialect() *cobra.Command {
 			}
 			_, err = cmd.OutOrStdout().Write(source)
 			return err
-		}}
-	schema := &cobra.Command{Use: "schema", Short: "Write the JSON Schema of dialect files, for your editor", Args: cobra.NoArgs, Example: "  pigeon dialect schema > dialect.schema.json\n  # then, as the first line of your file:\n  # yaml-language-server: $schema=dialect.schema.json",
+		},
+	}
+	schema := &cobra.Command{
+		Use:   "schema",
+		Short: "Write the JSON Schema of dialect files, for your editor",
+		Args:  cobra.NoArgs,
+		Example: "  pigeon dialect schema > dialect.schema.json\n  # then, as the first line of your file:\n  # yaml-language-server: " +
+			"$schema=dialect.schema.json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			_, err := cmd.OutOrStdout().Write(dialects.Schema)
 			return err
-		}}
+		},
+	}
 	return group("dialect", "Describe how a gateway is spoken to", a.dialectCheck(), a.dialectTry(), a.dialectNew(), list, show, schema)
 }
 
@@ -110,7 +126,11 @@ func (a *app) dialectCheck() *cobra.Command {
 				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed, but %d of %d examples are not read as they say\n", check.Name, failed, n)
 				return exit(exitRefused)
 			case n == 0:
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed. It has no examples: record some replies and receipts under examples, and what they must give\n", check.Name)
+				fmt.Fprintf(
+					cmd.ErrOrStderr(),
+					"%s is well-formed. It has no examples: record some replies and receipts under examples, and what they must give\n",
+					check.Name,
+				)
 			default:
 				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed, and its %d examples pass\n", check.Name, n)
 			}
@@ -127,8 +147,9 @@ func (a *app) dialectNew() *cobra.Command {
 		Long: "Asks what has to be known of a gateway and writes the first version of its dialect\n" +
 			"file to standard output, with comments at what is to be filled in. What is given as\n" +
 			"an option is not asked. An empty answer takes the first choice.",
-		Example: "  pigeon dialect new > my-gateway.yaml\n  pigeon dialect new --name my-gateway --body json --credentials bearer --number e164 --recipients one --receipts json --asked yes",
-		Args:    cobra.NoArgs,
+		Example: "  pigeon dialect new > my-gateway.yaml\n  pigeon dialect new --name my-gateway --body json --credentials bearer " +
+			"--number e164 --recipients one --receipts json --asked yes",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			in := bufio.NewScanner(cmd.InOrStdin())
 			for _, q := range dialect.Questions {

@@ -15,23 +15,33 @@ import (
 )
 
 func (a *app) gateway() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the gateways in use, how they fare and why", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		all, err := c.Gateways(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return a.printGateways(cmd, all, all...)
-	})}
-	show := &cobra.Command{Use: "show NAME", Short: "Show one gateway, without its secrets", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		g, err := c.Gateway(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		if a.config.GetString("output") == "table" {
-			return a.describeGateway(cmd, g)
-		}
-		return a.printGateways(cmd, g, g)
-	})}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List the gateways in use, how they fare and why",
+		Args:  cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := c.Gateways(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.printGateways(cmd, all, all...)
+		}),
+	}
+	show := &cobra.Command{
+		Use:   "show NAME",
+		Short: "Show one gateway, without its secrets",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			g, err := c.Gateway(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.config.GetString("output") == "table" {
+				return a.describeGateway(cmd, g)
+			}
+			return a.printGateways(cmd, g, g)
+		}),
+	}
 	var why string
 	pause := &cobra.Command{Use: "pause NAME", Short: "Let nothing more go through a gateway", Args: cobra.ExactArgs(1),
 		Long:    "Lets nothing more go through a gateway until it is resumed. What is on its way is\nstill heard of; what waits takes the next gateway of its route, or waits.",
@@ -44,22 +54,37 @@ func (a *app) gateway() *cobra.Command {
 			return a.printGateways(cmd, g, g)
 		})}
 	pause.Flags().StringVar(&why, "why", "", "what others are told")
-	resume := &cobra.Command{Use: "resume NAME", Short: "End a pause", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		g, err := c.ResumeGateway(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.printGateways(cmd, g, g)
-	})}
-	remove := &cobra.Command{Use: "remove NAME", Short: "Take a gateway out of use, when it has nothing left to do", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := c.RemoveGateway(cmd.Context(), args[0]); err != nil {
-			return err
-		}
-		fmt.Fprintf(cmd.ErrOrStderr(), "%s is out of use. Its messages keep their evidence, and late receipts still find them.\n", args[0])
-		return nil
-	})}
+	resume := &cobra.Command{
+		Use:   "resume NAME",
+		Short: "End a pause",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			g, err := c.ResumeGateway(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printGateways(cmd, g, g)
+		}),
+	}
+	remove := &cobra.Command{
+		Use:   "remove NAME",
+		Short: "Take a gateway out of use, when it has nothing left to do",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if err := c.RemoveGateway(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(
+				cmd.ErrOrStderr(),
+				"%s is out of use. Its messages keep their evidence, and late receipts still find them.\n",
+				args[0],
+			)
+			return nil
+		}),
+	}
 	test := &cobra.Command{Use: "test NAME", Short: "Check the credentials of a gateway without sending anything", Args: cobra.ExactArgs(1),
-		Long: "Asks the gateway what costs nothing: its balance, a message that does not exist, or\na token. Says in plain words which of the usual mistakes it looks like. It ends with\n3 if the credentials do not work.",
+		Long: "Asks the gateway what costs nothing: its balance, a message that does not exist, or\na token. Says in plain words " +
+			"which of the usual mistakes it looks like. It ends with\n3 if the credentials do not work.",
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			t, err := c.TestGateway(cmd.Context(), args[0])
 			if err != nil {
@@ -125,8 +150,9 @@ func (a *app) gatewayAdd() *cobra.Command {
 		Long: "Adds a gateway that speaks DIALECT (a file, or the name of one that ships) at\n" +
 			"ADDRESS. A secret is given as NAME=VALUE, as NAME=@FILE or as NAME=env:VARIABLE;\n" +
 			"the last two keep it out of your shell's history.",
-		Example: "  pigeon gateway add harbourline http://127.0.0.1:8026/harbourline \\\n      --secret api_key=env:HARBOURLINE_KEY --secret receipt_secret=@receipt-secret.txt",
-		Args:    cobra.ExactArgs(2),
+		Example: "  pigeon gateway add harbourline http://127.0.0.1:8026/harbourline \\\n      --secret api_key=env:HARBOURLINE_KEY " +
+			"--secret receipt_secret=@receipt-secret.txt",
+		Args: cobra.ExactArgs(2),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			n.Address = args[1]
 			var err error
@@ -283,10 +309,17 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 		limits += fmt.Sprintf(", %d in 24 hours", g.PerDay)
 	}
 	rows := [][]string{
-		{"name", g.Name}, {"fares", word}, {"why", why}, {"advice", g.Health.Advice}, {"balance", balanceOf(g.Health)}, {"warn below", g.LowBalance},
+		{
+			"name",
+			g.Name,
+		}, {"fares", word}, {"why", why}, {"advice", g.Health.Advice}, {"balance", balanceOf(g.Health)}, {"warn below", g.LowBalance},
 		{"dialect", g.Dialect}, {"about", g.About}, {"address", g.Address}, {"secrets", strings.Join(g.Secrets, ", ")},
 		{"limits", limits + fmt.Sprintf(", %d requests at a time, %s a request", g.InFlight, messages(g.Recipients))},
-		{"our reference", g.Reference}, {"leased senders", strings.Join(g.Senders, ", ")}, {"asked after", g.AskAfter}, {"given up after", g.GiveUpAfter}, {"a request may take", g.Timeout},
+		{
+			"our reference",
+			g.Reference,
+		}, {"leased senders", strings.Join(g.Senders, ", ")}, {"asked after", g.AskAfter}, {"given up after", g.GiveUpAfter},
+		{"a request may take", g.Timeout},
 	}
 	for _, r := range rows {
 		if r[1] != "" {

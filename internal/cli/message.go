@@ -67,7 +67,20 @@ func (a *app) messageShow() *cobra.Command {
 			head := []string{"at", "gateway_at", "source", "attempt", "claim", "state_after", "code", "cause", "note"}
 			var rows [][]string
 			for _, e := range m.Evidence {
-				rows = append(rows, []string{e.At.Format(time.RFC3339Nano), gatewayTime(e, time.RFC3339Nano), e.Source, fmt.Sprint(e.Attempt), e.Claim, e.StateAfter, e.Code, e.Cause, e.Note})
+				rows = append(
+					rows,
+					[]string{
+						e.At.Format(time.RFC3339Nano),
+						gatewayTime(e, time.RFC3339Nano),
+						e.Source,
+						fmt.Sprint(e.Attempt),
+						e.Claim,
+						e.StateAfter,
+						e.Code,
+						e.Cause,
+						e.Note,
+					},
+				)
 			}
 			if a.config.GetString("output") == "table" {
 				writeTimeline(cmd.OutOrStdout(), m)

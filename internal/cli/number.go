@@ -96,7 +96,12 @@ func (a *app) printNumbers(cmd *cobra.Command, all []client.Number, invalid int)
 		}
 	}
 	if !table {
-		return a.print(cmd, all, []string{"given", "valid", "e164", "country", "region", "line", "time_zones", "fictional", "changes", "reason"}, rows)
+		return a.print(
+			cmd,
+			all,
+			[]string{"given", "valid", "e164", "country", "region", "line", "time_zones", "fictional", "changes", "reason"},
+			rows,
+		)
 	}
 	if err := a.print(cmd, all, []string{"given", "number", "country", "line", "said"}, rows); err != nil {
 		return err

@@ -31,14 +31,39 @@ func TestOneLine(t *testing.T) {
 
 func TestTimelineTellsWhatHappened(t *testing.T) {
 	at := time.Date(2026, 11, 15, 7, 40, 0, 0, time.Local)
-	m := client.Message{ID: "m-1", State: "delivered", To: "+447700900123", Text: "Berth 3\nGate B", Segments: 3, Units: 9, Encoding: "gsm7",
-		Rivals: []string{"delivered", "undeliverable"}, Evidence: []client.Evidence{
+	m := client.Message{
+		ID:       "m-1",
+		State:    "delivered",
+		To:       "+447700900123",
+		Text:     "Berth 3\nGate B",
+		Segments: 3,
+		Units:    9,
+		Encoding: "gsm7",
+		Rivals:   []string{"delivered", "undeliverable"},
+		Evidence: []client.Evidence{
 			{At: at, Source: "own", Claim: "sending", StateAfter: "sending", Attempt: 1},
-			{At: at, Source: "receipt", Claim: "delivered", StateAfter: "enroute", Attempt: 1, Part: 2, Parts: 3, GatewayAt: &at, Code: "LANDED", GatewayRef: "h-1",
-				Raw: &client.Exchange{Purpose: "receipt", Method: "POST", URL: "/receipts/x/‹callback›", RequestBody: `{"b":1,"a":[2]}`}},
+			{
+				At:         at,
+				Source:     "receipt",
+				Claim:      "delivered",
+				StateAfter: "enroute",
+				Attempt:    1,
+				Part:       2,
+				Parts:      3,
+				GatewayAt:  &at,
+				Code:       "LANDED",
+				GatewayRef: "h-1",
+				Raw: &client.Exchange{
+					Purpose:     "receipt",
+					Method:      "POST",
+					URL:         "/receipts/x/‹callback›",
+					RequestBody: `{"b":1,"a":[2]}`,
+				},
+			},
 			{At: at, Source: "query", StateAfter: "enroute", Attempt: 1, Note: "asked: no answer within 5s",
 				Raw: &client.Exchange{Purpose: "query", Method: "GET", URL: "http://g/h-1", Error: "no answer within 5s", TookMs: 5000}},
-		}}
+		},
+	}
 	var out bytes.Buffer
 	writeMessage(&out, m)
 	writeTimeline(&out, m)
@@ -49,7 +74,8 @@ func TestTimelineTellsWhatHappened(t *testing.T) {
 		}
 	}
 	for line := range strings.SplitSeq(out.String(), "\n") {
-		if strings.TrimRight(line, " ") != line && !strings.HasPrefix(strings.TrimSpace(line), "<") && !strings.HasPrefix(strings.TrimSpace(line), ">") {
+		if strings.TrimRight(line, " ") != line && !strings.HasPrefix(strings.TrimSpace(line), "<") &&
+			!strings.HasPrefix(strings.TrimSpace(line), ">") {
 			t.Errorf("spaces at the end of %q", line)
 		}
 	}

@@ -127,7 +127,23 @@ func newRoot() *cobra.Command {
 	flags.String("url", "http://127.0.0.1:8025", "where the service is")
 	flags.String("key", "", "API key; better set as PIGEON_KEY, where other users cannot see it")
 	flags.StringP("output", "o", "table", "table, json or csv")
-	root.AddCommand(a.send(), a.weigh(), a.number(), a.message(), a.tally(), a.gateway(), a.route(), a.sender(), a.template(), a.dialect(), a.keys(), a.setup(), a.serve(), a.fleet(), a.demo())
+	root.AddCommand(
+		a.send(),
+		a.weigh(),
+		a.number(),
+		a.message(),
+		a.tally(),
+		a.gateway(),
+		a.route(),
+		a.sender(),
+		a.template(),
+		a.dialect(),
+		a.keys(),
+		a.setup(),
+		a.serve(),
+		a.fleet(),
+		a.demo(),
+	)
 	return root
 }
 

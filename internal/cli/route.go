@@ -12,27 +12,37 @@ import (
 )
 
 func (a *app) route() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the routes in the order in which they are tried", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		r, err := c.Routes(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return a.printRoutes(cmd, r)
-	})}
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a route", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		r, err := c.Routes(cmd.Context())
-		if err != nil {
-			return err
-		}
-		at := slices.IndexFunc(r.Routes, func(r client.Route) bool { return r.Name == args[0] })
-		if at < 0 {
-			return usagef("there is no route %q; there are %s", args[0], strings.Join(routeNames(r), ", "))
-		}
-		if r, err = c.PutRoutes(cmd.Context(), slices.Delete(r.Routes, at, at+1)); err != nil {
-			return err
-		}
-		return a.printRoutes(cmd, r)
-	})}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List the routes in the order in which they are tried",
+		Args:  cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			r, err := c.Routes(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.printRoutes(cmd, r)
+		}),
+	}
+	remove := &cobra.Command{
+		Use:   "remove NAME",
+		Short: "Remove a route",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			r, err := c.Routes(cmd.Context())
+			if err != nil {
+				return err
+			}
+			at := slices.IndexFunc(r.Routes, func(r client.Route) bool { return r.Name == args[0] })
+			if at < 0 {
+				return usagef("there is no route %q; there are %s", args[0], strings.Join(routeNames(r), ", "))
+			}
+			if r, err = c.PutRoutes(cmd.Context(), slices.Delete(r.Routes, at, at+1)); err != nil {
+				return err
+			}
+			return a.printRoutes(cmd, r)
+		}),
+	}
 	return group("route", "Say which messages go through which gateways", a.routeSet(), list, remove)
 }
 
@@ -55,8 +65,9 @@ func (a *app) routeSet() *cobra.Command {
 			"given; with weights, as in --gateway longshore=3, each takes its share. What is\n" +
 			"known not to have been taken goes through the next one; what may have been taken\n" +
 			"never does. A new route comes last, unless --before says otherwise.",
-		Example: "  pigeon route set codes --kind otp --gateway commonquay --gateway harbourline\n  pigeon route set uk --country GB --gateway longshore=3 --gateway harbourline=1",
-		Args:    cobra.ExactArgs(1),
+		Example: "  pigeon route set codes --kind otp --gateway commonquay --gateway harbourline\n  pigeon route set uk --country GB " +
+			"--gateway longshore=3 --gateway harbourline=1",
+		Args: cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			n.Name = args[0]
 			for _, g := range gateways {
@@ -123,13 +134,26 @@ func (a *app) printRoutes(cmd *cobra.Command, r client.Routes) error {
 				legs[j], by = fmt.Sprintf("%s (%d)", leg.Gateway, leg.Weight), " or "
 			}
 		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), one.Name, all(append(slices.Clone(one.Countries), one.Prefixes...)), all(one.Kinds), all(one.Senders), strings.Join(legs, by)})
+		rows = append(
+			rows,
+			[]string{
+				fmt.Sprint(i + 1),
+				one.Name,
+				all(append(slices.Clone(one.Countries), one.Prefixes...)),
+				all(one.Kinds),
+				all(one.Senders),
+				strings.Join(legs, by),
+			},
+		)
 	}
 	if err := a.print(cmd, r, []string{"", "route", "numbers", "kinds", "senders", "goes through"}, rows); err != nil {
 		return err
 	}
 	if len(rows) == 0 && a.config.GetString("output") == "table" {
-		fmt.Fprintln(cmd.ErrOrStderr(), "There are no routes: every message goes through the oldest gateway that takes it. Add one with: pigeon route set")
+		fmt.Fprintln(
+			cmd.ErrOrStderr(),
+			"There are no routes: every message goes through the oldest gateway that takes it. Add one with: pigeon route set",
+		)
 	}
 	return nil
 }

@@ -166,13 +166,44 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 	rows := make([][]string, len(messages))
 	for i, m := range messages {
 		if csv {
-			rows[i] = []string{m.ID, m.CreatedAt.Format(time.RFC3339Nano), m.To, m.Sender, m.Kind, m.State, m.Cause, fmt.Sprint(m.Segments), m.Gateway, m.GatewayRef, m.Reference, m.Text}
+			rows[i] = []string{
+				m.ID,
+				m.CreatedAt.Format(time.RFC3339Nano),
+				m.To,
+				m.Sender,
+				m.Kind,
+				m.State,
+				m.Cause,
+				fmt.Sprint(m.Segments),
+				m.Gateway,
+				m.GatewayRef,
+				m.Reference,
+				m.Text,
+			}
 		} else {
 			rows[i] = []string{m.ID, strings.TrimSuffix(clock(m.CreatedAt.Truncate(time.Second)), ".000"), m.To, m.Sender, stateWord(m), m.Cause, oneLine(m.Text, 40), fmt.Sprint(m.Segments), m.Gateway}
 		}
 	}
 	if csv {
-		return a.print(cmd, value, []string{"id", "created_at", "to", "sender", "kind", "state", "cause", "segments", "gateway", "gateway_ref", "reference", "text"}, rows)
+		return a.print(
+			cmd,
+			value,
+			[]string{
+				"id",
+				"created_at",
+				"to",
+				"sender",
+				"kind",
+				"state",
+				"cause",
+				"segments",
+				"gateway",
+				"gateway_ref",
+				"reference",
+				"text",
+			},
+			rows,
+		)
 	}
 	return a.print(cmd, value, []string{"id", "accepted", "to", "sender", "state", "cause", "text", "segments", "gateway"}, rows)
 }

@@ -21,7 +21,12 @@ type senderFlags struct {
 func (f *senderFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.Default, "default", false, "use it where no other sender is given; the first one is anyway")
-	flags.StringSliceVar(&f.defaults, "default-for", nil, "what it is the default for: a kind, a country, or KIND:COUNTRY, such as otp or otp:SE")
+	flags.StringSliceVar(
+		&f.defaults,
+		"default-for",
+		nil,
+		"what it is the default for: a kind, a country, or KIND:COUNTRY, such as otp or otp:SE",
+	)
 	flags.StringSliceVar(&f.Countries, "country", nil, "countries it is for; all that accept it if not given")
 	flags.StringSliceVar(&f.Gateways, "gateway", nil, "gateways that may use it; all if not given")
 	flags.StringToStringVar(&f.Registrations, "registration", nil, "the id under which a country has registered it, as IE=ID")
@@ -67,7 +72,8 @@ func (f *senderFlags) given(cmd *cobra.Command, n *client.NewSender) error {
 func (a *app) sender() *cobra.Command {
 	var adding, setting senderFlags
 	add := &cobra.Command{Use: "add SENDER", Short: "Register a sender", Args: cobra.ExactArgs(1),
-		Example: "  pigeon sender add Lanternholm --default --registration IE=IE-LH-0031\n  pigeon sender add +447700900000 --two-way --per-second 1\n  pigeon sender add 80123 --country IN --default-for IN",
+		Example: "  pigeon sender add Lanternholm --default --registration IE=IE-LH-0031\n  pigeon sender add +447700900000 --two-way " +
+			"--per-second 1\n  pigeon sender add 80123 --country IN --default-for IN",
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			n := client.NewSender{Sender: args[0]}
 			if err := adding.given(cmd, &n); err != nil {
@@ -92,8 +98,15 @@ func (a *app) sender() *cobra.Command {
 				return fmt.Errorf("%s is not in use; add it with: pigeon sender add %q", args[0], args[0])
 			}
 			now := all[i]
-			n := client.NewSender{Sender: now.Sender, Defaults: now.Defaults, Gateways: now.Gateways, Countries: now.Countries, Registrations: now.Registrations,
-				TwoWay: now.TwoWay, PerSecond: now.PerSecond}
+			n := client.NewSender{
+				Sender:        now.Sender,
+				Defaults:      now.Defaults,
+				Gateways:      now.Gateways,
+				Countries:     now.Countries,
+				Registrations: now.Registrations,
+				TwoWay:        now.TwoWay,
+				PerSecond:     now.PerSecond,
+			}
 			if err := setting.given(cmd, &n); err != nil {
 				return err
 			}
@@ -104,20 +117,30 @@ func (a *app) sender() *cobra.Command {
 			return a.printSenders(cmd, s, s)
 		})}
 	setting.add(set)
-	list := &cobra.Command{Use: "list", Short: "List the senders in use", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		all, err := c.Senders(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return a.printSenders(cmd, all, all...)
-	})}
-	remove := &cobra.Command{Use: "remove SENDER", Short: "Take a sender out of use", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := c.RemoveSender(cmd.Context(), args[0]); err != nil {
-			return err
-		}
-		fmt.Fprintf(cmd.ErrOrStderr(), "%s is out of use. To undo: pigeon sender add %q\n", args[0], args[0])
-		return nil
-	})}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List the senders in use",
+		Args:  cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := c.Senders(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.printSenders(cmd, all, all...)
+		}),
+	}
+	remove := &cobra.Command{
+		Use:   "remove SENDER",
+		Short: "Take a sender out of use",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if err := c.RemoveSender(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "%s is out of use. To undo: pigeon sender add %q\n", args[0], args[0])
+			return nil
+		}),
+	}
 	return group("sender", "Manage senders, and the rules of countries for them", add, set, list, remove, a.rules())
 }
 
@@ -139,30 +162,48 @@ func (a *app) printSenders(cmd *cobra.Command, value any, all ...client.Sender) 
 			pace = fmt.Sprint(s.PerSecond)
 		}
 		rows = append(rows, []string{s.Sender, s.Kind, yes(s.Default), s.CreatedAt.Local().Format(time.DateTime),
-			strings.Join(defaults, " "), strings.Join(s.Countries, " "), strings.Join(s.Gateways, " "), strings.Join(registered, " "), yes(s.TwoWay), pace})
+			strings.Join(
+				defaults,
+				" ",
+			), strings.Join(s.Countries, " "), strings.Join(s.Gateways, " "), strings.Join(registered, " "), yes(s.TwoWay), pace})
 	}
-	return a.print(cmd, value, []string{"sender", "kind", "default", "since", "default for", "countries", "gateways", "registered", "two-way", "per second"}, rows)
+	return a.print(
+		cmd,
+		value,
+		[]string{"sender", "kind", "default", "since", "default for", "countries", "gateways", "registered", "two-way", "per second"},
+		rows,
+	)
 }
 
 func (a *app) rules() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List what countries accept", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		all, err := c.Rules(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return a.printRules(cmd, all, all...)
-	})}
-	show := &cobra.Command{Use: "show COUNTRY", Short: "Show what a country accepts, since when, and who says so", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		r, err := c.Rule(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		if a.config.GetString("output") == "table" {
-			writeRule(cmd, r)
-			return nil
-		}
-		return a.printRules(cmd, r, r)
-	})}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List what countries accept",
+		Args:  cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := c.Rules(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.printRules(cmd, all, all...)
+		}),
+	}
+	show := &cobra.Command{
+		Use:   "show COUNTRY",
+		Short: "Show what a country accepts, since when, and who says so",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			r, err := c.Rule(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.config.GetString("output") == "table" {
+				writeRule(cmd, r)
+				return nil
+			}
+			return a.printRules(cmd, r, r)
+		}),
+	}
 	var given client.Rule
 	set := &cobra.Command{Use: "set COUNTRY", Short: "Change what a country accepts; what is not given stays", Args: cobra.ExactArgs(1),
 		Long:    "Changes the rule of a country. Senders, texts and links are open, registered,\nclosed or unknown.",
@@ -200,14 +241,23 @@ func (a *app) rules() *cobra.Command {
 	f.StringVar(&given.Date, "date", "", "when it was looked at (default today)")
 	f.StringVar(&given.Origin, "origin", "", "who says so")
 	f.StringVar(&given.Note, "note", "", "what else there is to know")
-	reset := &cobra.Command{Use: "reset COUNTRY", Short: "Put the rule that ships back in force", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := c.ResetRule(cmd.Context(), args[0]); err != nil {
-			return err
-		}
-		fmt.Fprintf(cmd.ErrOrStderr(), "The rule that ships holds again for %s.\n", strings.ToUpper(args[0]))
-		return nil
-	})}
-	export := &cobra.Command{Use: "export", Short: "Write all rules as a file", Args: cobra.NoArgs, Example: "  pigeon sender rules export > rules.yaml",
+	reset := &cobra.Command{
+		Use:   "reset COUNTRY",
+		Short: "Put the rule that ships back in force",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if err := c.ResetRule(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "The rule that ships holds again for %s.\n", strings.ToUpper(args[0]))
+			return nil
+		}),
+	}
+	export := &cobra.Command{
+		Use:     "export",
+		Short:   "Write all rules as a file",
+		Args:    cobra.NoArgs,
+		Example: "  pigeon sender rules export > rules.yaml",
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			file, err := c.ExportRules(cmd.Context())
 			if err != nil {
@@ -215,9 +265,14 @@ func (a *app) rules() *cobra.Command {
 			}
 			_, err = fmt.Fprint(cmd.OutOrStdout(), file.Source)
 			return err
-		})}
+		}),
+	}
 	var dryRun bool
-	load := &cobra.Command{Use: "import FILE", Short: "Take the rules of a file in, all or none", Args: cobra.ExactArgs(1), Example: "  pigeon sender rules import rules.yaml --dry-run",
+	load := &cobra.Command{
+		Use:     "import FILE",
+		Short:   "Take the rules of a file in, all or none",
+		Args:    cobra.ExactArgs(1),
+		Example: "  pigeon sender rules import rules.yaml --dry-run",
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			source, err := readFile(cmd, args[0])
 			if err != nil {
@@ -230,8 +285,14 @@ func (a *app) rules() *cobra.Command {
 			if dryRun {
 				fmt.Fprintln(cmd.ErrOrStderr(), "Nothing was changed. It would be:")
 			}
-			return a.print(cmd, change, []string{"new", "changed", "unchanged"}, [][]string{{strings.Join(change.New, " "), strings.Join(change.Changed, " "), fmt.Sprint(change.Unchanged)}})
-		})}
+			return a.print(
+				cmd,
+				change,
+				[]string{"new", "changed", "unchanged"},
+				[][]string{{strings.Join(change.New, " "), strings.Join(change.Changed, " "), fmt.Sprint(change.Unchanged)}},
+			)
+		}),
+	}
 	load.Flags().BoolVar(&dryRun, "dry-run", false, "say what would change, and change nothing")
 	return group("rules", "What countries accept: senders, texts, links, quiet hours", list, show, set, reset, export, load)
 }
@@ -267,9 +328,17 @@ func (a *app) printRules(cmd *cobra.Command, value any, all ...client.Rule) erro
 		if by == "" {
 			by = "as shipped"
 		}
-		rows = append(rows, []string{r.Country, r.Name, r.Alphanumeric, r.Numeric, r.ShortCode, r.Texts, r.Links, quietHours(r), r.OptOut, r.Date, by})
+		rows = append(
+			rows,
+			[]string{r.Country, r.Name, r.Alphanumeric, r.Numeric, r.ShortCode, r.Texts, r.Links, quietHours(r), r.OptOut, r.Date, by},
+		)
 	}
-	return a.print(cmd, value, []string{"country", "name", "alphanumeric", "numeric", "short code", "texts", "links", "quiet", "opt-out", "date", "by"}, rows)
+	return a.print(
+		cmd,
+		value,
+		[]string{"country", "name", "alphanumeric", "numeric", "short code", "texts", "links", "quiet", "opt-out", "date", "by"},
+		rows,
+	)
 }
 
 func writeRule(cmd *cobra.Command, r client.Rule) {

@@ -81,7 +81,9 @@ func (a *app) serviceOptions(log *slog.Logger) (service.Options, error) {
 	}
 	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
-		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), KeepMessages: c.GetDuration("keep-messages"), StopWithin: c.GetDuration("stop-within"),
+		Lease: c.GetDuration(
+			"lease",
+		), KeepRaw: c.GetDuration("keep-raw"), KeepMessages: c.GetDuration("keep-messages"), StopWithin: c.GetDuration("stop-within"),
 		ProfileAt: c.GetString("profile-at"), Balance: c.GetDuration("balance-every"), Log: log,
 		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}, nil
 }
@@ -111,7 +113,12 @@ func (a *app) fleet() *cobra.Command {
 				return fmt.Errorf("starting the practice fleet: %w", err)
 			}
 			url := "http://" + listener.Addr().String()
-			fmt.Fprintf(cmd.OutOrStdout(), "Practice phone: %s/phone\nWhat the last two digits do: %s/endings\n\nAdd its gateways with:\n\n", url, url)
+			fmt.Fprintf(
+				cmd.OutOrStdout(),
+				"Practice phone: %s/phone\nWhat the last two digits do: %s/endings\n\nAdd its gateways with:\n\n",
+				url,
+				url,
+			)
 			for _, berth := range fleet.Berths() {
 				fmt.Fprintf(cmd.OutOrStdout(), "pigeon gateway add %s %s%s", berth.Dialect, url, berth.Path)
 				for _, name := range slices.Sorted(maps.Keys(berth.Secrets)) {
@@ -132,7 +139,11 @@ func (a *app) fleet() *cobra.Command {
 					return usagef("--script: %v", err)
 				}
 			}
-			server := &http.Server{Handler: f.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+			server := &http.Server{
+				Handler:           f.Handler(),
+				ReadHeaderTimeout: 10 * time.Second,
+				ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+			}
 			go func() {
 				<-cmd.Context().Done()
 				server.Close()
@@ -169,7 +180,12 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o := demo.Options{Service: options, FleetListen: a.config.GetString("fleet-listen"), Seed: a.config.GetUint64("seed"), Out: cmd.OutOrStdout()}
+			o := demo.Options{
+				Service:     options,
+				FleetListen: a.config.GetString("fleet-listen"),
+				Seed:        a.config.GetUint64("seed"),
+				Out:         cmd.OutOrStdout(),
+			}
 			if example {
 				return demo.Example(cmd.Context(), o)
 			}

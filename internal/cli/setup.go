@@ -18,40 +18,55 @@ func yes(b bool) string {
 
 func (a *app) keys() *cobra.Command {
 	var cure string
-	create := &cobra.Command{Use: "new NAME", Short: "Make an API key; it is shown once", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		k, err := c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure})
-		if err != nil {
-			return err
-		}
-		if a.config.GetString("output") == "table" {
-			fmt.Fprintln(cmd.ErrOrStderr(), "Keep it now: it is stored as a hash and cannot be shown again.")
-		}
-		return a.print(cmd, k, []string{"name", "key"}, [][]string{{k.Name, k.Key}})
-	})}
-	create.Flags().StringVar(&cure, "cure", "", "how far characters may be replaced in what it sends: off, safe or strong")
-	list := &cobra.Command{Use: "list", Short: "List API keys", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		all, err := c.Keys(cmd.Context())
-		if err != nil {
-			return err
-		}
-		when := func(t *time.Time) string {
-			if t == nil {
-				return ""
+	create := &cobra.Command{
+		Use:   "new NAME",
+		Short: "Make an API key; it is shown once",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			k, err := c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure})
+			if err != nil {
+				return err
 			}
-			return t.Local().Format(time.DateTime)
-		}
-		var rows [][]string
-		for _, k := range all {
-			rows = append(rows, []string{k.ID, k.Name, "pigeon_" + k.Handle + "_…", when(&k.CreatedAt), when(k.LastUsedAt), when(k.RevokedAt)})
-		}
-		return a.print(cmd, all, []string{"id", "name", "key", "made", "last used", "revoked"}, rows)
-	})}
-	revoke := &cobra.Command{Use: "revoke ID", Short: "End a key's use, for good", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := c.RevokeKey(cmd.Context(), args[0]); err != nil {
-			return err
-		}
-		fmt.Fprintln(cmd.ErrOrStderr(), "Revoked.")
-		return nil
-	})}
+			if a.config.GetString("output") == "table" {
+				fmt.Fprintln(cmd.ErrOrStderr(), "Keep it now: it is stored as a hash and cannot be shown again.")
+			}
+			return a.print(cmd, k, []string{"name", "key"}, [][]string{{k.Name, k.Key}})
+		}),
+	}
+	create.Flags().StringVar(&cure, "cure", "", "how far characters may be replaced in what it sends: off, safe or strong")
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List API keys",
+		Args:  cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := c.Keys(cmd.Context())
+			if err != nil {
+				return err
+			}
+			when := func(t *time.Time) string {
+				if t == nil {
+					return ""
+				}
+				return t.Local().Format(time.DateTime)
+			}
+			var rows [][]string
+			for _, k := range all {
+				rows = append(rows, []string{k.ID, k.Name, "pigeon_" + k.Handle + "_…", when(&k.CreatedAt), when(k.LastUsedAt), when(k.RevokedAt)})
+			}
+			return a.print(cmd, all, []string{"id", "name", "key", "made", "last used", "revoked"}, rows)
+		}),
+	}
+	revoke := &cobra.Command{
+		Use:   "revoke ID",
+		Short: "End a key's use, for good",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if err := c.RevokeKey(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintln(cmd.ErrOrStderr(), "Revoked.")
+			return nil
+		}),
+	}
 	return group("key", "Manage API keys", create, list, revoke)
 }

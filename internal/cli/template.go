@@ -18,26 +18,40 @@ import (
 )
 
 func (a *app) template() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the templates", Args: cobra.NoArgs, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		all, err := c.Templates(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return a.printTemplates(cmd, all, all...)
-	})}
-	show := &cobra.Command{Use: "show NAME", Short: "Show a template as a file", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		t, err := c.Template(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		if a.config.GetString("output") == "table" {
-			_, err = fmt.Fprint(cmd.OutOrStdout(), t.Source)
-			return err
-		}
-		return a.printTemplates(cmd, t, t)
-	})}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List the templates",
+		Args:  cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := c.Templates(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.printTemplates(cmd, all, all...)
+		}),
+	}
+	show := &cobra.Command{
+		Use:   "show NAME",
+		Short: "Show a template as a file",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			t, err := c.Template(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.config.GetString("output") == "table" {
+				_, err = fmt.Fprint(cmd.OutOrStdout(), t.Source)
+				return err
+			}
+			return a.printTemplates(cmd, t, t)
+		}),
+	}
 	var replace bool
-	add := &cobra.Command{Use: "add FILE", Short: "Add a template from a file, or - for standard input", Args: cobra.ExactArgs(1), Example: "  pigeon template add crossing-moved.yaml\n  pigeon template add crossing-moved.yaml --replace",
+	add := &cobra.Command{
+		Use:     "add FILE",
+		Short:   "Add a template from a file, or - for standard input",
+		Args:    cobra.ExactArgs(1),
+		Example: "  pigeon template add crossing-moved.yaml\n  pigeon template add crossing-moved.yaml --replace",
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			source, err := readFile(cmd, args[0])
 			if err != nil {
@@ -57,26 +71,44 @@ func (a *app) template() *cobra.Command {
 				return err
 			}
 			return a.printTemplates(cmd, t, t)
-		})}
+		}),
+	}
 	add.Flags().BoolVar(&replace, "replace", false, "change the one of the same name, if there is one")
-	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a template", Args: cobra.ExactArgs(1), RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		t, err := c.Template(cmd.Context(), args[0])
-		if err == nil {
-			err = c.RemoveTemplate(cmd.Context(), args[0])
-		}
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(cmd.ErrOrStderr(), "%s is forgotten. It was:\n%s", args[0], t.Source)
-		return nil
-	})}
+	remove := &cobra.Command{
+		Use:   "remove NAME",
+		Short: "Forget a template",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			t, err := c.Template(cmd.Context(), args[0])
+			if err == nil {
+				err = c.RemoveTemplate(cmd.Context(), args[0])
+			}
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "%s is forgotten. It was:\n%s", args[0], t.Source)
+			return nil
+		}),
+	}
 	return group("template", "Manage templates: texts with fields, in several languages", add, list, show, a.templateCheck(), remove)
 }
 
 func (a *app) printTemplates(cmd *cobra.Command, value any, all ...client.Template) error {
 	var rows [][]string
 	for _, t := range all {
-		rows = append(rows, []string{t.Name, strings.Join(slices.Sorted(maps.Keys(t.Texts)), " "), strings.Join(t.Must, " "), strings.Join(t.May, " "), t.Kind, t.Sender, t.Cure, oneLine(t.Texts[t.Language], 50)})
+		rows = append(
+			rows,
+			[]string{
+				t.Name,
+				strings.Join(slices.Sorted(maps.Keys(t.Texts)), " "),
+				strings.Join(t.Must, " "),
+				strings.Join(t.May, " "),
+				t.Kind,
+				t.Sender,
+				t.Cure,
+				oneLine(t.Texts[t.Language], 50),
+			},
+		)
 	}
 	return a.print(cmd, value, []string{"name", "languages", "needs", "may have", "kind", "sender", "cure", "text"}, rows)
 }
@@ -92,8 +124,9 @@ func (a *app) templateCheck() *cobra.Command {
 			"renders every row and tells the shortest, longest and typical text, and which\n" +
 			"rows cannot be rendered. A column language chooses the text. It ends with 3 if\n" +
 			"a row cannot be rendered.",
-		Example: "  pigeon template check crossing-moved.yaml --field time=07:40 --field port=Skerrow --field berth=3\n  pigeon template check crossing-moved.yaml --data passengers.csv",
-		Args:    cobra.ExactArgs(1),
+		Example: "  pigeon template check crossing-moved.yaml --field time=07:40 --field port=Skerrow --field berth=3\n  pigeon " +
+			"template check crossing-moved.yaml --data passengers.csv",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			source, err := readFile(cmd, args[0])
 			if err != nil {
@@ -205,7 +238,10 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, pr
 		*client.TemplateSample
 	}{{"shortest", value.Shortest}, {"typical", value.Typical}, {"longest", value.Longest}} {
 		if s.TemplateSample != nil {
-			rows = append(rows, []string{s.name, fmt.Sprint(s.Row), fmt.Sprint(s.Segments), fmt.Sprint(s.Units), s.Encoding, oneLine(s.Text, 60)})
+			rows = append(
+				rows,
+				[]string{s.name, fmt.Sprint(s.Row), fmt.Sprint(s.Segments), fmt.Sprint(s.Units), s.Encoding, oneLine(s.Text, 60)},
+			)
 		}
 	}
 	if a.config.GetString("output") == "table" {

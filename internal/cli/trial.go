@@ -23,7 +23,10 @@ func (a *app) printTrial(cmd *cobra.Command, t client.Trial) error {
 			if s.Exchange != nil && s.Exchange.Status > 0 {
 				status = fmt.Sprint(s.Exchange.Status)
 			}
-			rows = append(rows, []string{s.What, status, compact(s.Read), s.Note, fmt.Sprint(s.BuildMs), fmt.Sprint(s.AnswerMs), fmt.Sprint(s.ReadMs)})
+			rows = append(
+				rows,
+				[]string{s.What, status, compact(s.Read), s.Note, fmt.Sprint(s.BuildMs), fmt.Sprint(s.AnswerMs), fmt.Sprint(s.ReadMs)},
+			)
 		}
 		if err := a.print(cmd, t, []string{"what", "status", "read", "note", "build_ms", "answer_ms", "read_ms"}, rows); err != nil {
 			return err
@@ -48,7 +51,13 @@ func writeTrial(w io.Writer, t client.Trial) {
 			fmt.Fprintf(w, "  note      %s\n", s.Note)
 		}
 		if s.AnswerMs > 0 {
-			fmt.Fprintf(w, "  took      %.2f ms to build, %.2f ms until the answer was complete, %.2f ms to read\n", s.BuildMs, s.AnswerMs, s.ReadMs)
+			fmt.Fprintf(
+				w,
+				"  took      %.2f ms to build, %.2f ms until the answer was complete, %.2f ms to read\n",
+				s.BuildMs,
+				s.AnswerMs,
+				s.ReadMs,
+			)
 		}
 		fmt.Fprintln(w)
 	}

@@ -153,7 +153,8 @@ func (a *app) cost(cmd *cobra.Command, w *client.Weighing, to []string, country,
 		if key == "" {
 			return usagef("--to needs prices: give --prices FILE, or set PIGEON_KEY to ask the service")
 		}
-		said, err := client.New(a.config.GetString("url"), key).Weigh(cmd.Context(), client.WeighRequest{Text: w.Text, To: to, Country: country, Kind: kind})
+		said, err := client.New(a.config.GetString("url"), key).
+			Weigh(cmd.Context(), client.WeighRequest{Text: w.Text, To: to, Country: country, Kind: kind})
 		if err != nil {
 			return err
 		}
@@ -165,7 +166,15 @@ func (a *app) cost(cmd *cobra.Command, w *client.Weighing, to []string, country,
 		return err
 	}
 	for i, one := range to {
-		r := client.Recipient{Given: one, Segments: w.Segments, Kind: kind, Encoding: w.Encoding, Text: w.Text, Errors: []client.FieldError{}, Warnings: []client.Warning{}}
+		r := client.Recipient{
+			Given:    one,
+			Segments: w.Segments,
+			Kind:     kind,
+			Encoding: w.Encoding,
+			Text:     w.Text,
+			Errors:   []client.FieldError{},
+			Warnings: []client.Warning{},
+		}
 		var number phone.Number
 		if code := strings.ToUpper(one); phone.IsCountry(code) {
 			r.Country, r.Name = code, phone.CountryName(code)
@@ -278,7 +287,15 @@ func writeWeighing(out io.Writer, w client.Weighing) {
 		if cure.Saved != nil {
 			saved = fmt.Sprintf(", saves %s for %s", cure.Saved, w.Recipients[0].Given)
 		}
-		fmt.Fprintf(out, "\nWith --cure %s: %s of %s, %d fewer%s\n", cure.Level, segments(cure.Segments), encodingNames[cure.Encoding], cure.Saves, saved)
+		fmt.Fprintf(
+			out,
+			"\nWith --cure %s: %s of %s, %d fewer%s\n",
+			cure.Level,
+			segments(cure.Segments),
+			encodingNames[cure.Encoding],
+			cure.Saves,
+			saved,
+		)
 		for line := range strings.SplitSeq(text.WrapSoft(oneLine(cure.Text, 400), paperWidth), "\n") {
 			fmt.Fprintf(out, "  │ %s\n", strings.TrimRight(line, " "))
 		}

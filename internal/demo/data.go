@@ -17,7 +17,16 @@ var templates = []string{"boarding-code", "crossing-moved", "storm", "berth-regi
 
 // charges is what a segment costs through the gateways that charge the same
 // everywhere, in euros.
-var charges = map[string]string{"sandbank": "0.0350", "longshore": "0.0300", "stillwater": "0.0450", "oldpier": "0.0280", "commonquay": "0.0500", "stamphouse": "0.0200", "stamphouse-voice": "0.0200", "waxseal": "0.0330"}
+var charges = map[string]string{
+	"sandbank":         "0.0350",
+	"longshore":        "0.0300",
+	"stillwater":       "0.0450",
+	"oldpier":          "0.0280",
+	"commonquay":       "0.0500",
+	"stamphouse":       "0.0200",
+	"stamphouse-voice": "0.0200",
+	"waxseal":          "0.0330",
+}
 
 // loadFiles puts in what is missing of templates and prices.
 func loadFiles(ctx context.Context, c *client.Client) error {

@@ -60,7 +60,10 @@ func together(ctx context.Context, o Options, do func(context.Context, places) e
 	defer stop()
 	listener, err := net.Listen("tcp", o.FleetListen)
 	if err != nil {
-		return fmt.Errorf("starting the practice fleet: %w. Is another demo running? Give this one a place of its own with --fleet-listen and --data", err)
+		return fmt.Errorf(
+			"starting the practice fleet: %w. Is another demo running? Give this one a place of its own with --fleet-listen and --data",
+			err,
+		)
 	}
 	at := places{fleet: "http://" + listener.Addr().String()}
 	// The fleet outlives the service, which may still want answers.
@@ -97,7 +100,10 @@ func signIn(ctx context.Context, o Options, at places) (*client.Client, string, 
 	file := keyFile(o)
 	kept, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, "", fmt.Errorf("this database has API keys already, but the demo's own is not in %s: give the demo a database and a data folder of its own", file)
+		return nil, "", fmt.Errorf(
+			"this database has API keys already, but the demo's own is not in %s: give the demo a database and a data folder of its own",
+			file,
+		)
 	}
 	if err != nil {
 		return nil, "", err
@@ -170,7 +176,12 @@ func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewa
 	for _, b := range berths {
 		if g, ok := have[b.Dialect]; ok {
 			if want := at.fleet + b.Path; g.Address != want {
-				return fmt.Errorf("the demo's gateway %s is at %s, the practice fleet now at %s: start with --fleet-listen as before, or with a fresh --data", g.Name, g.Address, want)
+				return fmt.Errorf(
+					"the demo's gateway %s is at %s, the practice fleet now at %s: start with --fleet-listen as before, or with a fresh --data",
+					g.Name,
+					g.Address,
+					want,
+				)
 			}
 			continue
 		}
@@ -180,8 +191,18 @@ func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewa
 		}
 	}
 	if _, ok := have[swapped]; !ok {
-		_, err = c.AddGateway(ctx, client.NewGateway{Name: swapped, Dialect: "oldpier", Address: at.fleet + "/oldpier", Secrets: map[string]string{"key": fleet.OldpierSecret, "secret": fleet.OldpierKey},
-			Timeout: spans.timeout, AskAfter: spans.askAfter, GiveUpAfter: spans.giveUp})
+		_, err = c.AddGateway(
+			ctx,
+			client.NewGateway{
+				Name:        swapped,
+				Dialect:     "oldpier",
+				Address:     at.fleet + "/oldpier",
+				Secrets:     map[string]string{"key": fleet.OldpierSecret, "secret": fleet.OldpierKey},
+				Timeout:     spans.timeout,
+				AskAfter:    spans.askAfter,
+				GiveUpAfter: spans.giveUp,
+			},
+		)
 	}
 	return err
 }

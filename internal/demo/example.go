@@ -38,7 +38,11 @@ func Example(ctx context.Context, o Options) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(o.Out, "Lanternholm Ferries sends %d texts through eight gateways, one of which misbehaves in every way it can.\n\n", len(scenario))
+		fmt.Fprintf(
+			o.Out,
+			"Lanternholm Ferries sends %d texts through eight gateways, one of which misbehaves in every way it can.\n\n",
+			len(scenario),
+		)
 		if _, err := load(ctx, c, at, gatewaySpans{timeout: "2s", askAfter: "1s", giveUp: "10s"}); err != nil {
 			return err
 		}

@@ -106,7 +106,9 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 // been recorded.
 func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
-	for _, run := range []func(context.Context){e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp} {
+	for _, run := range []func(context.Context){
+		e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp,
+	} {
 		parts.Go(func() { run(ctx) })
 	}
 	parts.Wait()

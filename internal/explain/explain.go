@@ -45,7 +45,16 @@ func Text(text string, options smstext.Options) client.Weighing {
 		cured, replaced := options.Cure(text, level)
 		after, _ := options.Weigh(cured)
 		if after.Segments < least {
-			w.Cures = append(w.Cures, client.Cure{Level: string(level), Text: cured, Weight: Weight(after), Saves: weight.Segments - after.Segments, Replaced: Replaced(replaced)})
+			w.Cures = append(
+				w.Cures,
+				client.Cure{
+					Level:    string(level),
+					Text:     cured,
+					Weight:   Weight(after),
+					Saves:    weight.Segments - after.Segments,
+					Replaced: Replaced(replaced),
+				},
+			)
 			least = after.Segments
 		}
 	}
@@ -100,8 +109,21 @@ func Number(given, country string) client.Number {
 // Reading says what a number is that was read.
 func Reading(given string, r phone.Reading) client.Number {
 	d := r.Number.Details()
-	n := client.Number{Given: given, Valid: r.Line != phone.Unassigned, E164: r.Number.String(), Country: d.Country, Name: d.CountryName, Region: d.Region,
-		Line: string(d.Line), TimeZones: append([]string{}, d.TimeZones...), Display: d.Display, Fictional: d.Fictional, Changes: append([]string{}, r.Changes...)}
+	n := client.Number{
+		Given:   given,
+		Valid:   r.Line != phone.Unassigned,
+		E164:    r.Number.String(),
+		Country: d.Country,
+		Name:    d.CountryName,
+		Region:  d.Region,
+		Line: string(
+			d.Line,
+		),
+		TimeZones: append([]string{}, d.TimeZones...),
+		Display:   d.Display,
+		Fictional: d.Fictional,
+		Changes:   append([]string{}, r.Changes...),
+	}
 	if !n.Valid {
 		n.Reason = "no range in use in " + d.CountryName + " begins so"
 	}
@@ -119,7 +141,18 @@ func Dialect(name string, source []byte) client.DialectCheck {
 	}
 	c.Name, c.About, c.Secrets, c.Passed = d.Name, d.About, append(c.Secrets, d.Secrets...), true
 	for i, p := range d.Play() {
-		c.Examples = append(c.Examples, client.DialectExample{Example: i + 1, Kind: p.Kind, Status: p.Status, Passed: p.Wrong == "", Gives: p.Got, Want: p.Want, Wrong: p.Wrong})
+		c.Examples = append(
+			c.Examples,
+			client.DialectExample{
+				Example: i + 1,
+				Kind:    p.Kind,
+				Status:  p.Status,
+				Passed:  p.Wrong == "",
+				Gives:   p.Got,
+				Want:    p.Want,
+				Wrong:   p.Wrong,
+			},
+		)
 		c.Passed = c.Passed && p.Wrong == ""
 	}
 	return c
@@ -155,7 +188,14 @@ func Savings(w *client.Weighing, rate price.Entry) {
 
 // Price is an entry of a price list.
 func Price(e price.Entry) client.Price {
-	p := client.Price{Country: e.Country, Prefix: e.Prefix, Kind: string(e.Kind), Per: string(e.Per), Amount: e.Rate.Amount(), Currency: e.Rate.Currency()}
+	p := client.Price{
+		Country:  e.Country,
+		Prefix:   e.Prefix,
+		Kind:     string(e.Kind),
+		Per:      string(e.Per),
+		Amount:   e.Rate.Amount(),
+		Currency: e.Rate.Currency(),
+	}
 	if !e.From.IsZero() {
 		from := e.From.UTC().Format(time.RFC3339)
 		p.From = &from
@@ -180,12 +220,22 @@ func Span(s template.Span) client.TemplateSpan {
 		}
 		return &client.TemplateSample{Row: s.Row, Text: s.Text, Weight: Weight(s.Weight)}
 	}
-	w := client.TemplateSpan{Rows: s.Rows, Failed: s.Failed, Segments: s.Segments, Shortest: sample(s.Shortest), Typical: sample(s.Typical), Longest: sample(s.Longest),
-		Faults: []client.TemplateFault{}}
+	w := client.TemplateSpan{
+		Rows:     s.Rows,
+		Failed:   s.Failed,
+		Segments: s.Segments,
+		Shortest: sample(s.Shortest),
+		Typical:  sample(s.Typical),
+		Longest:  sample(s.Longest),
+		Faults:   []client.TemplateFault{},
+	}
 	for _, err := range s.Faults {
 		var f *template.Error
 		if errors.As(err, &f) {
-			w.Faults = append(w.Faults, client.TemplateFault{Row: f.Row, Language: f.Language, Field: f.Field, Wrong: f.Wrong, Accepted: f.Accepted})
+			w.Faults = append(
+				w.Faults,
+				client.TemplateFault{Row: f.Row, Language: f.Language, Field: f.Field, Wrong: f.Wrong, Accepted: f.Accepted},
+			)
 		}
 	}
 	return w

@@ -46,7 +46,16 @@ type chassis struct {
 }
 
 func newChassis(f *Fleet, name, prefix string, price int64) *chassis {
-	c := &chassis{fleet: f, Name: name, prefix: prefix, price: price, byRef: map[string]*Entry{}, byID: map[string]*Entry{}, turned: map[string]int{}, balance: 1000_000_000}
+	c := &chassis{
+		fleet:   f,
+		Name:    name,
+		prefix:  prefix,
+		price:   price,
+		byRef:   map[string]*Entry{},
+		byID:    map[string]*Entry{},
+		turned:  map[string]int{},
+		balance: 1000_000_000,
+	}
 	f.gateways = append(f.gateways, c)
 	return c
 }
@@ -267,8 +276,21 @@ func (c *chassis) enter(o offer, shorts []short) *Entry {
 		name = fmt.Sprintf("%d|%s|%d|%d", c.fleet.seed, c.Name, len(c.order), now.UnixNano())
 	}
 	id := sha256.Sum256([]byte(name))
-	e := &Entry{ID: c.prefix + "-" + hex.EncodeToString(id[:6]), Ref: o.Ref, From: o.From, To: o.To, Text: o.Text, Submissions: c.turned[o.key()] + 1,
-		TakenAt: now, Status: taken, StatusAt: now, Report: o.Report, Parts: len(shorts), Billed: len(shorts), trait: endingOf(o.To)}
+	e := &Entry{
+		ID:          c.prefix + "-" + hex.EncodeToString(id[:6]),
+		Ref:         o.Ref,
+		From:        o.From,
+		To:          o.To,
+		Text:        o.Text,
+		Submissions: c.turned[o.key()] + 1,
+		TakenAt:     now,
+		Status:      taken,
+		StatusAt:    now,
+		Report:      o.Report,
+		Parts:       len(shorts),
+		Billed:      len(shorts),
+		trait:       endingOf(o.To),
+	}
 	if how := c.mood(false); how != "" {
 		e.trait = how
 	}

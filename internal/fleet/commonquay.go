@@ -15,7 +15,13 @@ import (
 // harmless, delivery infos and delivery notifications. A key stands in a header.
 type Commonquay struct{ *chassis }
 
-var commonquayWords = map[string]string{taken: "MessageWaiting", afloat: "DeliveredToNetwork", landed: "DeliveredToTerminal", absent: "DeliveryImpossible", invalid: "DeliveryImpossible"}
+var commonquayWords = map[string]string{
+	taken:   "MessageWaiting",
+	afloat:  "DeliveredToNetwork",
+	landed:  "DeliveredToTerminal",
+	absent:  "DeliveryImpossible",
+	invalid: "DeliveryImpossible",
+}
 
 func newCommonquay(f *Fleet) *Commonquay {
 	q := &Commonquay{newChassis(f, "commonquay", "cq", 50_000)}
@@ -61,8 +67,16 @@ func (q *Commonquay) submit(w http.ResponseWriter, r *http.Request) {
 		}
 	}](r)
 	m := in.OutboundMessageRequest
-	if err != nil || len(m.Address) != 1 || m.SenderAddress != r.PathValue("sender") || m.OutboundSMSTextMessage.Message == "" || m.ClientCorrelator == "" || !loopbackOnly(m.ReceiptRequest.NotifyURL) {
-		q.exception(http.StatusBadRequest, "SVC0002", "Invalid input value for message part address, senderAddress, message, clientCorrelator or notifyURL")(w)
+	if err != nil || len(m.Address) != 1 || m.SenderAddress != r.PathValue("sender") || m.OutboundSMSTextMessage.Message == "" ||
+		m.ClientCorrelator == "" ||
+		!loopbackOnly(m.ReceiptRequest.NotifyURL) {
+		q.exception(
+			http.StatusBadRequest,
+			"SVC0002",
+			"Invalid input value for message part address, senderAddress, message, clientCorrelator or notifyURL",
+		)(
+			w,
+		)
 		return
 	}
 	number, ok := strings.CutPrefix(m.Address[0], "tel:")
@@ -70,25 +84,38 @@ func (q *Commonquay) submit(w http.ResponseWriter, r *http.Request) {
 		q.exception(http.StatusBadRequest, "SVC0004", "No valid addresses provided in message part address")(w)
 		return
 	}
-	q.serve(w, r, []offer{{From: strings.TrimPrefix(m.SenderAddress, "tel:"), To: number, Text: m.OutboundSMSTextMessage.Message, Ref: m.ClientCorrelator, Report: m.ReceiptRequest.NotifyURL}}, voice{
-		taken: func(w http.ResponseWriter, all []verdict) {
-			v := all[0]
-			switch {
-			case v.Refused == invalid:
-				q.exception(http.StatusBadRequest, "SVC0004", "No valid addresses provided in message part address")(w)
-			case v.Refused != "":
-				q.exception(http.StatusForbidden, "POL0014", "The wording is not allowed")(w)
-			default:
-				url := "http://" + r.Host + r.URL.EscapedPath() + "/" + v.Entry.ID
-				w.Header().Set("Location", url)
-				answer(w, http.StatusCreated, map[string]any{"resourceReference": map[string]any{"resourceURL": url}})
-			}
+	q.serve(
+		w,
+		r,
+		[]offer{
+			{
+				From:   strings.TrimPrefix(m.SenderAddress, "tel:"),
+				To:     number,
+				Text:   m.OutboundSMSTextMessage.Message,
+				Ref:    m.ClientCorrelator,
+				Report: m.ReceiptRequest.NotifyURL,
+			},
 		},
-		fault:    q.exception(http.StatusServiceUnavailable, "SVC1000", "No resources: nothing was accepted"),
-		limited:  q.exception(http.StatusTooManyRequests, "POL1009", "Too many requests"),
-		noCredit: q.exception(http.StatusForbidden, "POL1018", "The account has insufficient funds"),
-		noKey:    q.exception(http.StatusUnauthorized, "POL0001", "A policy error occurred: key"),
-	})
+		voice{
+			taken: func(w http.ResponseWriter, all []verdict) {
+				v := all[0]
+				switch {
+				case v.Refused == invalid:
+					q.exception(http.StatusBadRequest, "SVC0004", "No valid addresses provided in message part address")(w)
+				case v.Refused != "":
+					q.exception(http.StatusForbidden, "POL0014", "The wording is not allowed")(w)
+				default:
+					url := "http://" + r.Host + r.URL.EscapedPath() + "/" + v.Entry.ID
+					w.Header().Set("Location", url)
+					answer(w, http.StatusCreated, map[string]any{"resourceReference": map[string]any{"resourceURL": url}})
+				}
+			},
+			fault:    q.exception(http.StatusServiceUnavailable, "SVC1000", "No resources: nothing was accepted"),
+			limited:  q.exception(http.StatusTooManyRequests, "POL1009", "Too many requests"),
+			noCredit: q.exception(http.StatusForbidden, "POL1018", "The account has insufficient funds"),
+			noKey:    q.exception(http.StatusUnauthorized, "POL0001", "A policy error occurred: key"),
+		},
+	)
 }
 
 func (q *Commonquay) info(e Entry) map[string]any {
@@ -101,7 +128,13 @@ func (q *Commonquay) infos(w http.ResponseWriter, r *http.Request) {
 		q.exception(http.StatusNotFound, "SVC0004", "No such request")(w)
 		return
 	}
-	answer(w, http.StatusOK, map[string]any{"deliveryInfoList": map[string]any{"resourceURL": "http://" + r.Host + r.URL.EscapedPath(), "deliveryInfo": []any{q.info(e)}}})
+	answer(
+		w,
+		http.StatusOK,
+		map[string]any{
+			"deliveryInfoList": map[string]any{"resourceURL": "http://" + r.Host + r.URL.EscapedPath(), "deliveryInfo": []any{q.info(e)}},
+		},
+	)
 }
 
 func (q *Commonquay) notify(ctx context.Context, r report) bool {
@@ -112,8 +145,12 @@ func (q *Commonquay) notify(ctx context.Context, r report) bool {
 	if r.NoRef {
 		callback = ""
 	}
-	return q.pushJSON(ctx, address, map[string]any{"deliveryInfoNotification": map[string]any{"callbackData": callback, "deliveryInfo": []any{q.info(r.Entry)},
-		"link": []any{map[string]any{"rel": "OutboundMessageRequest", "href": "http://quay.invalid/requests/" + r.ID}}}})
+	return q.pushJSON(
+		ctx,
+		address,
+		map[string]any{"deliveryInfoNotification": map[string]any{"callbackData": callback, "deliveryInfo": []any{q.info(r.Entry)},
+			"link": []any{map[string]any{"rel": "OutboundMessageRequest", "href": "http://quay.invalid/requests/" + r.ID}}}},
+	)
 }
 
 func (q *Commonquay) pushJSON(ctx context.Context, address string, value any) bool {

@@ -17,7 +17,11 @@ func Berths() []Berth {
 		{Dialect: "harbourline", Secrets: map[string]string{"api_key": HarbourlineKey, "receipt_secret": HarbourlineReceiptSecret}},
 		{Dialect: "sandbank", Secrets: map[string]string{"user": SandbankUser, "password": SandbankPassword}},
 		{Dialect: "longshore", Secrets: map[string]string{"account": LongshoreAccount, "token": LongshoreToken}},
-		{Dialect: "stillwater", Secrets: map[string]string{"client_id": StillwaterClient, "client_secret": StillwaterSecret}, Senders: StillwaterSenders},
+		{
+			Dialect: "stillwater",
+			Secrets: map[string]string{"client_id": StillwaterClient, "client_secret": StillwaterSecret},
+			Senders: StillwaterSenders,
+		},
 		{Dialect: "oldpier", Secrets: map[string]string{"key": OldpierKey, "secret": OldpierSecret}},
 		{Dialect: "commonquay", Secrets: map[string]string{"key": CommonquayKey}},
 		{Dialect: "stamphouse", Secrets: stamphouse},

@@ -212,7 +212,11 @@ func (f *Fleet) moodRoutes(mux *http.ServeMux) {
 			err = f.Script(script)
 		}
 		if err != nil {
-			answer(w, http.StatusUnprocessableEntity, map[string]any{"error": err.Error(), "accepted": "a list of {gateway, how, share, times, after, for}"})
+			answer(
+				w,
+				http.StatusUnprocessableEntity,
+				map[string]any{"error": err.Error(), "accepted": "a list of {gateway, how, share, times, after, for}"},
+			)
 			return
 		}
 		w.WriteHeader(http.StatusNoContent)

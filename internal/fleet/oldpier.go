@@ -17,7 +17,14 @@ import (
 // be answered with a fixed word.
 type Oldpier struct{ *chassis }
 
-var oldpierWords = map[string]string{taken: "ACCEPTD", afloat: "ENROUTE", landed: "DELIVRD", absent: "UNDELIV", invalid: "REJECTD", blocked: "REJECTD"}
+var oldpierWords = map[string]string{
+	taken:   "ACCEPTD",
+	afloat:  "ENROUTE",
+	landed:  "DELIVRD",
+	absent:  "UNDELIV",
+	invalid: "REJECTD",
+	blocked: "REJECTD",
+}
 
 func newOldpier(f *Fleet) *Oldpier {
 	o := &Oldpier{newChassis(f, "oldpier", "op", 28_000)}
@@ -33,7 +40,10 @@ func (o *Oldpier) routes(mux *http.ServeMux) {
 			o.answer(w, oldpierAnswer{Code: 404, Text: "no such message"})
 			return
 		}
-		o.answer(w, oldpierAnswer{Message: []oldpierMessage{{ID: e.ID, Number: strings.TrimPrefix(e.To, "+"), State: oldpierWords[e.Status]}}})
+		o.answer(
+			w,
+			oldpierAnswer{Message: []oldpierMessage{{ID: e.ID, Number: strings.TrimPrefix(e.To, "+"), State: oldpierWords[e.Status]}}},
+		)
 	}))
 	mux.HandleFunc("GET /oldpier/http/credit", o.keyed(func(w http.ResponseWriter, r *http.Request) {
 		o.answer(w, oldpierAnswer{Credit: fmt.Sprintf("%.3f", o.left())})
@@ -94,7 +104,12 @@ func (o *Oldpier) submit(w http.ResponseWriter, r *http.Request) {
 			case v.Refused != "":
 				o.answer(w, oldpierAnswer{Code: 12, Text: "wording"})
 			default:
-				o.answer(w, oldpierAnswer{Message: []oldpierMessage{{ID: v.Entry.ID, Number: number, Parts: v.Entry.Billed, State: oldpierWords[taken]}}})
+				o.answer(
+					w,
+					oldpierAnswer{
+						Message: []oldpierMessage{{ID: v.Entry.ID, Number: number, Parts: v.Entry.Billed, State: oldpierWords[taken]}},
+					},
+				)
 			}
 		},
 		fault: code(500, "try later"), limited: code(429, "too fast"), noCredit: code(402, "no credit"), noKey: code(401, "key or secret"),
@@ -128,7 +143,12 @@ func (o *Oldpier) post(ctx context.Context, r report) bool {
 	if r.Forged {
 		address = elsewhere(address)
 	}
-	form := url.Values{"msgid": {r.ID}, "state": {oldpierWords[r.Status]}, "number": {strings.TrimPrefix(r.To, "+")}, "when": {r.at().Format("2006-01-02T15:04:05Z07:00")}}
+	form := url.Values{
+		"msgid":  {r.ID},
+		"state":  {oldpierWords[r.Status]},
+		"number": {strings.TrimPrefix(r.To, "+")},
+		"when":   {r.at().Format("2006-01-02T15:04:05Z07:00")},
+	}
 	if r.Status == invalid {
 		form.Set("err", "011")
 	}

@@ -72,7 +72,13 @@ func (s *Sandbank) submit(w http.ResponseWriter, r *http.Request) {
 			s.reply(w, "P", "to: digits only, commas between", nil)
 			return
 		}
-		offers[i] = offer{From: form.Get("from"), To: "+" + n, Text: form.Get("text"), Report: form.Get("dlr"), Flash: form.Get("class") == "0"}
+		offers[i] = offer{
+			From:   form.Get("from"),
+			To:     "+" + n,
+			Text:   form.Get("text"),
+			Report: form.Get("dlr"),
+			Flash:  form.Get("class") == "0",
+		}
 	}
 	if form.Get("test") == "1" { // checked, and nothing is sent
 		s.reply(w, "K", "", nil)
@@ -94,7 +100,10 @@ func (s *Sandbank) submit(w http.ResponseWriter, r *http.Request) {
 			}
 			s.reply(w, "K", "", lines)
 		},
-		fault: whole("F", "nothing was taken"), limited: whole("B", "too fast"), noCredit: whole("M", ""), noKey: whole("X", "user or password"),
+		fault: whole(
+			"F",
+			"nothing was taken",
+		), limited: whole("B", "too fast"), noCredit: whole("M", ""), noKey: whole("X", "user or password"),
 	})
 }
 
@@ -104,7 +113,12 @@ func (s *Sandbank) get(ctx context.Context, r report) bool {
 	if r.Forged {
 		address = elsewhere(address)
 	}
-	query := url.Values{"id": {r.ID}, "st": {sandbankWords[r.Status]}, "ts": {fmt.Sprint(r.at().Unix())}, "to": {strings.TrimPrefix(r.To, "+")}}
+	query := url.Values{
+		"id": {r.ID},
+		"st": {sandbankWords[r.Status]},
+		"ts": {fmt.Sprint(r.at().Unix())},
+		"to": {strings.TrimPrefix(r.To, "+")},
+	}
 	request, err := http.NewRequestWithContext(ctx, "GET", address+"?"+query.Encode(), nil)
 	return s.deliver(request, err, done)
 }

@@ -129,7 +129,8 @@ func (s *Stamphouse) submit(w http.ResponseWriter, r *http.Request, call bool) {
 	wrong := ""
 	text := stamphouseHole.ReplaceAllStringFunc(wording, func(hole string) string {
 		value := fmt.Sprint(in.Variables[hole[1:len(hole)-1]])
-		if in.Variables[hole[1:len(hole)-1]] == nil || strings.Contains(value, "://") || strings.Contains(value, "www.") || len(value) > 40 {
+		if in.Variables[hole[1:len(hole)-1]] == nil || strings.Contains(value, "://") || strings.Contains(value, "www.") ||
+			len(value) > 40 {
 			wrong = hole
 		}
 		return value
@@ -159,8 +160,13 @@ func (s *Stamphouse) submit(w http.ResponseWriter, r *http.Request, call bool) {
 }
 
 func (s *Stamphouse) push(ctx context.Context, r report) bool {
-	body := fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?><receipts><receipt id=%q state=%q><ref>%s</ref><at>%s</at></receipt></receipts>`,
-		r.ID, stamphouseWords[r.Status], url.QueryEscape(r.Ref), r.at().Format(time.RFC3339))
+	body := fmt.Sprintf(
+		`<?xml version="1.0" encoding="UTF-8"?><receipts><receipt id=%q state=%q><ref>%s</ref><at>%s</at></receipt></receipts>`,
+		r.ID,
+		stamphouseWords[r.Status],
+		url.QueryEscape(r.Ref),
+		r.at().Format(time.RFC3339),
+	)
 	request, err := http.NewRequestWithContext(ctx, "POST", r.Report, strings.NewReader(body))
 	if err == nil {
 		request.Header.Set("Content-Type", "application/xml")

@@ -30,7 +30,14 @@ const stillwaterLife = 4 * time.Second
 
 const stillwaterMost = 100 // ids a query
 
-var stillwaterWords = map[string]string{taken: "pending", afloat: "pending", landed: "received", absent: "unreachable", invalid: "bad-number", blocked: "bad-content"}
+var stillwaterWords = map[string]string{
+	taken:   "pending",
+	afloat:  "pending",
+	landed:  "received",
+	absent:  "unreachable",
+	invalid: "bad-number",
+	blocked: "bad-content",
+}
 
 func newStillwater(f *Fleet) *Stillwater {
 	s := &Stillwater{chassis: newChassis(f, "stillwater", "sw", 45_000), tokens: map[string]time.Time{}}
@@ -54,7 +61,8 @@ func (s *Stillwater) routes(mux *http.ServeMux) {
 
 func (s *Stillwater) token(w http.ResponseWriter, r *http.Request) {
 	user, password, _ := r.BasicAuth()
-	if r.ParseForm() != nil || user != StillwaterClient || password != StillwaterSecret || r.PostForm.Get("grant_type") != "client_credentials" {
+	if r.ParseForm() != nil || user != StillwaterClient || password != StillwaterSecret ||
+		r.PostForm.Get("grant_type") != "client_credentials" {
 		answer(w, http.StatusUnauthorized, map[string]any{"error": "invalid_client"})
 		return
 	}
@@ -133,7 +141,11 @@ func (s *Stillwater) submit(w http.ResponseWriter, r *http.Request) {
 				answer(w, http.StatusUnprocessableEntity, map[string]any{"error": word})
 				return
 			}
-			answer(w, http.StatusCreated, map[string]any{"message": map[string]any{"id": v.Entry.ID, "units": v.Entry.Billed, "cost": v.Entry.Charge}})
+			answer(
+				w,
+				http.StatusCreated,
+				map[string]any{"message": map[string]any{"id": v.Entry.ID, "units": v.Entry.Billed, "cost": v.Entry.Charge}},
+			)
 		},
 		fault: status(http.StatusInternalServerError, "not-accepted"), limited: status(http.StatusTooManyRequests, "rate"),
 		noCredit: status(http.StatusForbidden, "wallet-empty"), noKey: s.noKey,

@@ -40,7 +40,12 @@ func (x *Waxseal) routes(mux *http.ServeMux) {
 			say(w, http.StatusNotFound, "application/x-www-form-urlencoded", "error=ref")
 			return
 		}
-		say(w, http.StatusOK, "application/x-www-form-urlencoded", url.Values{"id": {e.ID}, "ref": {e.Ref}, "status": {waxsealWords[e.Status]}}.Encode())
+		say(
+			w,
+			http.StatusOK,
+			"application/x-www-form-urlencoded",
+			url.Values{"id": {e.ID}, "ref": {e.Ref}, "status": {waxsealWords[e.Status]}}.Encode(),
+		)
 	}))
 	mux.HandleFunc("GET /waxseal/funds", x.sealed(func(w http.ResponseWriter, r *http.Request) {
 		say(w, http.StatusOK, "application/x-www-form-urlencoded", fmt.Sprintf("funds=%.2f&currency=EUR", x.left()))
@@ -99,7 +104,12 @@ func (x *Waxseal) submit(w http.ResponseWriter, r *http.Request) {
 				refuse(http.StatusUnprocessableEntity, waxsealWords[v.Refused])(w)
 				return
 			}
-			say(w, http.StatusAccepted, "application/x-www-form-urlencoded", fmt.Sprintf("id=%s&parts=%d&price=%s", v.Entry.ID, v.Entry.Billed, v.Entry.Charge))
+			say(
+				w,
+				http.StatusAccepted,
+				"application/x-www-form-urlencoded",
+				fmt.Sprintf("id=%s&parts=%d&price=%s", v.Entry.ID, v.Entry.Billed, v.Entry.Charge),
+			)
 		},
 		fault: refuse(http.StatusInternalServerError, "not taken"), limited: refuse(http.StatusTooManyRequests, "rate"),
 		noCredit: refuse(http.StatusPaymentRequired, "funds"), noKey: x.noKey,
@@ -107,7 +117,13 @@ func (x *Waxseal) submit(w http.ResponseWriter, r *http.Request) {
 }
 
 func (x *Waxseal) post(ctx context.Context, r report) bool {
-	form := url.Values{"id": {r.ID}, "status": {waxsealWords[r.Status]}, "part": {fmt.Sprint(max(r.Part, 1))}, "parts": {fmt.Sprint(r.Parts)}, "time": {fmt.Sprint(r.at().Unix())}}
+	form := url.Values{
+		"id":     {r.ID},
+		"status": {waxsealWords[r.Status]},
+		"part":   {fmt.Sprint(max(r.Part, 1))},
+		"parts":  {fmt.Sprint(r.Parts)},
+		"time":   {fmt.Sprint(r.at().Unix())},
+	}
 	if !r.NoRef {
 		form.Set("ref", r.Ref)
 	}

@@ -271,7 +271,8 @@ func (s *Server) await(ctx context.Context) error {
 		if err == nil {
 			defer conn.Close(ctx)
 			var there bool
-			if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = 'pigeon')").Scan(&there); err != nil || there {
+			if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = 'pigeon')").Scan(&there); err != nil ||
+				there {
 				return err
 			}
 			_, err = conn.Exec(ctx, "CREATE DATABASE pigeon")

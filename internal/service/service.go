@@ -123,7 +123,21 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	if o.PublicURL == "" {
 		o.PublicURL = at
 	}
-	e, err := engine.New(ctx, db, engine.Config{PublicURL: o.PublicURL, SealKey: seal, Lease: o.Lease, KeepRaw: o.KeepRaw, KeepMessages: o.KeepMessages, Clock: o.Clock, BalanceEvery: o.Balance, Policy: policy(o)}, o.Log)
+	e, err := engine.New(
+		ctx,
+		db,
+		engine.Config{
+			PublicURL:    o.PublicURL,
+			SealKey:      seal,
+			Lease:        o.Lease,
+			KeepRaw:      o.KeepRaw,
+			KeepMessages: o.KeepMessages,
+			Clock:        o.Clock,
+			BalanceEvery: o.Balance,
+			Policy:       policy(o),
+		},
+		o.Log,
+	)
 	if err != nil {
 		return err
 	}
@@ -242,7 +256,10 @@ func lockFolder(folder string) (unlock func(), err error) {
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		lock.Close()
-		return nil, fmt.Errorf("the data folder %s is in use by another Calm Pigeon; stop it, or give this one a folder of its own with --data", folder)
+		return nil, fmt.Errorf(
+			"the data folder %s is in use by another Calm Pigeon; stop it, or give this one a folder of its own with --data",
+			folder,
+		)
 	}
 	return func() { lock.Close() }, nil
 }

@@ -90,10 +90,15 @@ func (s *Store) claimTokens(ctx context.Context, set []Acceptance) (map[string]*
 	// The conflict waits for a rival transaction to end, so that the one that
 	// came first is there to be read by the next statement.
 	var b pgx.Batch
-	b.Queue(`INSERT INTO idempotency (key_id, token, fingerprint, message_id, created_at)
-		SELECT * FROM unnest($1::uuid[], $2::text[], $3::bytea[], $4::uuid[], $5::timestamptz[]) ON CONFLICT DO NOTHING`, keys, names,
-		column(tokens, func(t *Idempotency) []byte { return t.Fingerprint }), ids(tokens, func(t *Idempotency) uuid.UUID { return t.MessageID }),
-		column(tokens, func(t *Idempotency) time.Time { return t.CreatedAt }))
+	b.Queue(
+		`INSERT INTO idempotency (key_id, token, fingerprint, message_id, created_at)
+		SELECT * FROM unnest($1::uuid[], $2::text[], $3::bytea[], $4::uuid[], $5::timestamptz[]) ON CONFLICT DO NOTHING`,
+		keys,
+		names,
+		column(tokens, func(t *Idempotency) []byte { return t.Fingerprint }),
+		ids(tokens, func(t *Idempotency) uuid.UUID { return t.MessageID }),
+		column(tokens, func(t *Idempotency) time.Time { return t.CreatedAt }),
+	)
 	if err := s.send(ctx, &b); err != nil {
 		return nil, err
 	}
@@ -109,16 +114,20 @@ func (s *Store) claimTokens(ctx context.Context, set []Acceptance) (map[string]*
 }
 
 const (
-	insertMessages = `INSERT INTO messages_%M (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until,
+	insertMessages = `INSERT INTO messages_%M (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference,
+		valid_until,
 		created_at, country, template, registration, given, fields, flash, route, begun)
 	SELECT n.id, n.key_id, n.to_number, n.sender, n.kind, n.lane, n.text, n.encoding, n.units, n.segments, n.reference, n.valid_until,
 		n.created_at, n.country, n.template, n.registration, n.given, n.fields::jsonb, n.flash, n.route, n.begun
-	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::int[], $10::int[], $11::text[],
-		$12::timestamptz[], $13::timestamptz[], $14::text[], $15::text[], $16::text[], $17::text[], $18::text[], $19::boolean[], $20::text[], $21::text[])
+	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::int[], $10::int[],
+		$11::text[],
+		$12::timestamptz[], $13::timestamptz[], $14::text[], $15::text[], $16::text[], $17::text[], $18::text[], $19::boolean[],
+			$20::text[], $21::text[])
 		AS n (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until,
 		created_at, country, template, registration, given, fields, flash, route, begun)`
 	insertStandings = `INSERT INTO standings_%M (id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest)
-	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::bigint[], $6::int[], $7::int[], $8::text[], $9::text[], $10::bytea[])`
+	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::bigint[], $6::int[], $7::int[], $8::text[],
+		$9::text[], $10::bytea[])`
 )
 
 // accept writes new messages.
@@ -170,20 +179,43 @@ func queueMessages(b *pgx.Batch, m month, set []Acceptance) error {
 	word := func(of func(*Message) string) []string {
 		return words(set, func(a *Acceptance) string { return of(&a.Message) })
 	}
-	b.Queue(m.in(insertMessages), id, ids(set, func(a *Acceptance) uuid.UUID { return a.Message.KeyID }),
-		word(func(m *Message) string { return m.ToNumber }), word(func(m *Message) string { return m.Sender }),
-		word(func(m *Message) string { return m.Kind }), lanes,
-		word(func(m *Message) string { return m.Text }), word(func(m *Message) string { return m.Encoding }),
-		numbers(set, func(a *Acceptance) int { return a.Message.Units }), numbers(set, func(a *Acceptance) int { return a.Message.Segments }),
-		word(func(m *Message) string { return m.Reference }), valid, column(set, func(a *Acceptance) time.Time { return a.Message.CreatedAt }),
-		word(func(m *Message) string { return m.Country }), word(func(m *Message) string { return m.Template }),
-		word(func(m *Message) string { return m.Registration }), word(func(m *Message) string { return m.Given }),
-		fields, column(set, func(a *Acceptance) bool { return a.Message.Flash }), word(func(m *Message) string { return m.Route }),
-		words(set, func(a *Acceptance) string { return a.Begun }))
-	b.Queue(m.in(insertStandings), id, ids(set, func(a *Acceptance) uuid.UUID { return a.Message.GatewayID }), valid,
-		column(set, func(a *Acceptance) time.Time { return a.Message.ChangedAt }), column(set, func(a *Acceptance) *int64 { return a.Message.PriceMicros }),
-		numbers(set, func(a *Acceptance) int { return int(a.Message.cut) }), lanes,
-		words(set, func(a *Acceptance) delivery.State { return a.Message.State }), word(func(m *Message) string { return m.Currency }), digests)
+	b.Queue(
+		m.in(insertMessages),
+		id,
+		ids(set, func(a *Acceptance) uuid.UUID { return a.Message.KeyID }),
+		word(func(m *Message) string { return m.ToNumber }),
+		word(func(m *Message) string { return m.Sender }),
+		word(func(m *Message) string { return m.Kind }),
+		lanes,
+		word(func(m *Message) string { return m.Text }),
+		word(func(m *Message) string { return m.Encoding }),
+		numbers(set, func(a *Acceptance) int { return a.Message.Units }),
+		numbers(set, func(a *Acceptance) int { return a.Message.Segments }),
+		word(func(m *Message) string { return m.Reference }),
+		valid,
+		column(set, func(a *Acceptance) time.Time { return a.Message.CreatedAt }),
+		word(func(m *Message) string { return m.Country }),
+		word(func(m *Message) string { return m.Template }),
+		word(func(m *Message) string { return m.Registration }),
+		word(func(m *Message) string { return m.Given }),
+		fields,
+		column(set, func(a *Acceptance) bool { return a.Message.Flash }),
+		word(func(m *Message) string { return m.Route }),
+		words(set, func(a *Acceptance) string { return a.Begun }),
+	)
+	b.Queue(
+		m.in(insertStandings),
+		id,
+		ids(set, func(a *Acceptance) uuid.UUID { return a.Message.GatewayID }),
+		valid,
+		column(set, func(a *Acceptance) time.Time { return a.Message.ChangedAt }),
+		column(set, func(a *Acceptance) *int64 { return a.Message.PriceMicros }),
+		numbers(set, func(a *Acceptance) int { return int(a.Message.cut) }),
+		lanes,
+		words(set, func(a *Acceptance) delivery.State { return a.Message.State }),
+		word(func(m *Message) string { return m.Currency }),
+		digests,
+	)
 	return nil
 }
 

@@ -82,7 +82,12 @@ func isOpen(s delivery.State) bool {
 // the outcome applied, to say what is to be done next; its content is not read.
 // What is returned are the messages as they are now; evidence about messages
 // that do not exist is left out.
-func (s *Store) Append(ctx context.Context, now time.Time, evidence []Evidence, plan func(before, after *Message, known delivery.Outcome)) ([]Message, error) {
+func (s *Store) Append(
+	ctx context.Context,
+	now time.Time,
+	evidence []Evidence,
+	plan func(before, after *Message, known delivery.Outcome),
+) ([]Message, error) {
 	if len(evidence) == 0 {
 		return nil, nil
 	}
@@ -114,7 +119,14 @@ func (s *Store) AppendTo(ctx context.Context, now time.Time, messages []Message,
 		for _, e := range evidence {
 			about[e.MessageID] = append(about[e.MessageID], e)
 		}
-		c := changes{store: s, ctx: ctx, now: now, counts: tallyDeltas{}, evidence: map[month][]Evidence{}, standings: map[month][]Message{}}
+		c := changes{
+			store:     s,
+			ctx:       ctx,
+			now:       now,
+			counts:    tallyDeltas{},
+			evidence:  map[month][]Evidence{},
+			standings: map[month][]Message{},
+		}
 		for i := range messages {
 			if err := c.join(&messages[i], about[messages[i].ID], plan); err != nil {
 				return err
@@ -277,10 +289,14 @@ func (c *changes) places(before, m *Message) {
 	}
 }
 
-const updateStandings = `UPDATE standings_%M s SET gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals, attempts = n.attempts,
-		changed_at = n.changed_at, settled_at = n.settled_at, price_micros = n.price_micros, currency = n.currency, repeats = n.repeats, digest = n.digest
-	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::timestamptz[], $8::timestamptz[], $9::bigint[], $10::text[],
-		$11::int[], $12::bytea[]) AS n (id, gateway_id, state, cause, rivals, attempts, changed_at, settled_at, price_micros, currency, repeats, digest)
+const updateStandings = `UPDATE standings_%M s SET gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals,
+	attempts = n.attempts,
+		changed_at = n.changed_at, settled_at = n.settled_at, price_micros = n.price_micros, currency = n.currency, repeats = n.repeats,
+			digest = n.digest
+	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::timestamptz[], $8::timestamptz[],
+		$9::bigint[], $10::text[],
+		$11::int[], $12::bytea[]) AS n (id, gateway_id, state, cause, rivals, attempts, changed_at, settled_at, price_micros, currency,
+			repeats, digest)
 	WHERE s.id = n.id`
 
 func queueStandings(b *pgx.Batch, m month, set []Message) {
@@ -288,12 +304,21 @@ func queueStandings(b *pgx.Batch, m month, set []Message) {
 	for i := range set {
 		digests[i], _ = set[i].digest.AppendBinary(make([]byte, 0, 96))
 	}
-	b.Queue(m.in(updateStandings), ids(set, func(m *Message) uuid.UUID { return m.ID }), ids(set, func(m *Message) uuid.UUID { return m.GatewayID }),
-		words(set, func(m *Message) delivery.State { return m.State }), words(set, func(m *Message) delivery.Cause { return m.Cause }),
-		words(set, func(m *Message) string { return m.Rivals }), numbers(set, func(m *Message) int { return m.Attempts }),
-		column(set, func(m *Message) time.Time { return m.ChangedAt }), column(set, func(m *Message) *time.Time { return m.SettledAt }),
-		column(set, func(m *Message) *int64 { return m.PriceMicros }), words(set, func(m *Message) string { return m.Currency }),
-		numbers(set, func(m *Message) int { return m.Repeats }), digests)
+	b.Queue(
+		m.in(updateStandings),
+		ids(set, func(m *Message) uuid.UUID { return m.ID }),
+		ids(set, func(m *Message) uuid.UUID { return m.GatewayID }),
+		words(set, func(m *Message) delivery.State { return m.State }),
+		words(set, func(m *Message) delivery.Cause { return m.Cause }),
+		words(set, func(m *Message) string { return m.Rivals }),
+		numbers(set, func(m *Message) int { return m.Attempts }),
+		column(set, func(m *Message) time.Time { return m.ChangedAt }),
+		column(set, func(m *Message) *time.Time { return m.SettledAt }),
+		column(set, func(m *Message) *int64 { return m.PriceMicros }),
+		words(set, func(m *Message) string { return m.Currency }),
+		numbers(set, func(m *Message) int { return m.Repeats }),
+		digests,
+	)
 }
 
 func (c *changes) queue(b *pgx.Batch) {

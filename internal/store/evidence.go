@@ -62,7 +62,8 @@ func (e *Evidence) begins() bool {
 
 const insertEvidence = `INSERT INTO evidence_%M (id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
 	code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency)
-SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::int[], $8::int[], $9::int[], $10::uuid[], $11::text[],
+SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::int[], $8::int[], $9::int[],
+	$10::uuid[], $11::text[],
 	$12::text[], $13::text[], $14::timestamptz[], $15::uuid[], $16::uuid[], $17::int[], $18::bigint[], $19::text[])`
 
 func queueEvidence(b *pgx.Batch, m month, set []Evidence) {
@@ -104,21 +105,40 @@ func (s *Store) Timeline(ctx context.Context, message uuid.UUID) ([]Evidence, er
 func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.UUID][]Evidence, error) {
 	timelines := map[uuid.UUID][]Evidence{}
 	for m, some := range byMonth(s, messages, itself) {
-		facts, err := query(ctx, s.hot(), scanEvidence, m.in(`SELECT id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
+		facts, err := query(
+			ctx,
+			s.hot(),
+			scanEvidence,
+			m.in(`SELECT id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
 				code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency
-			FROM evidence_%M WHERE message_id = ANY($1)`), uuids(some))
+			FROM evidence_%M WHERE message_id = ANY($1)`),
+			uuids(some),
+		)
 		if err != nil {
 			return nil, fmt.Errorf("reading evidence: %w", err)
 		}
-		began, err := query(ctx, s.hot(), scanBegun, m.in(`SELECT message_id, attempt, gateway_id, began_at FROM submissions_%M WHERE message_id = ANY($1)
+		began, err := query(
+			ctx,
+			s.hot(),
+			scanBegun,
+			m.in(`SELECT message_id, attempt, gateway_id, began_at FROM submissions_%M WHERE message_id = ANY($1)
 			UNION ALL SELECT s.id, s.attempts, s.gateway_id, a.began_at FROM standings_%M s JOIN to_ask a USING (id)
 				WHERE s.id = ANY($1) AND s.state = 'sending'
 					AND NOT EXISTS (SELECT FROM submissions_%M b WHERE b.message_id = s.id AND b.attempt = s.attempts)
-			UNION ALL SELECT m.id, 0, s.gateway_id, m.created_at FROM messages_%M m JOIN standings_%M s USING (id) WHERE m.id = ANY($1) AND m.begun IS NOT NULL`), uuids(some))
+			UNION ALL SELECT m.id, 0, s.gateway_id, m.created_at FROM messages_%M m JOIN standings_%M s USING (id) WHERE m.id = ANY($1)
+				AND m.begun IS NOT NULL`),
+			uuids(some),
+		)
 		if err != nil {
 			return nil, fmt.Errorf("reading submissions: %w", err)
 		}
-		accepted, err := query(ctx, s.hot(), scanAccepted, m.in("SELECT id, begun, segments FROM messages_%M WHERE id = ANY($1) AND begun IS NOT NULL"), uuids(some))
+		accepted, err := query(
+			ctx,
+			s.hot(),
+			scanAccepted,
+			m.in("SELECT id, begun, segments FROM messages_%M WHERE id = ANY($1) AND begun IS NOT NULL"),
+			uuids(some),
+		)
 		if err != nil {
 			return nil, fmt.Errorf("reading how messages were accepted: %w", err)
 		}

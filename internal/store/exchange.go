@@ -39,19 +39,32 @@ func (s *Store) StoreExchanges(ctx context.Context, exchanges []Exchange) error 
 		if err != nil {
 			return err
 		}
-		b.Queue(m.in(`INSERT INTO exchanges_%M (id, gateway_id, purpose, method, url, request_header, request_body, status, reply_header, reply_body,
+		b.Queue(
+			m.in(
+				`INSERT INTO exchanges_%M (id, gateway_id, purpose, method, url, request_header, request_body, status, reply_header, reply_body,
 				error, started_at, took_us)
-			SELECT n.id, n.gateway_id, n.purpose, n.method, n.url, n.request_header::jsonb, n.request_body, n.status, n.reply_header::jsonb, n.reply_body,
+			SELECT n.id, n.gateway_id, n.purpose, n.method, n.url, n.request_header::jsonb, n.request_body, n.status, n.reply_header::jsonb,
+				n.reply_body,
 				n.error, n.started_at, n.took_us
 			FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::text[], $7::bytea[], $8::int[], $9::text[], $10::bytea[],
 				$11::text[], $12::timestamptz[], $13::bigint[])
-				AS n (id, gateway_id, purpose, method, url, request_header, request_body, status, reply_header, reply_body, error, started_at, took_us)`),
-			ids(set, func(x *Exchange) uuid.UUID { return x.ID }), ids(set, func(x *Exchange) uuid.UUID { return x.GatewayID }),
-			words(set, func(x *Exchange) string { return x.Purpose }), words(set, func(x *Exchange) string { return x.Method }),
-			words(set, func(x *Exchange) string { return x.URL }), asked, column(set, func(x *Exchange) []byte { return present(x.RequestBody) }),
-			numbers(set, func(x *Exchange) int { return x.Status }), answered, column(set, func(x *Exchange) []byte { return present(x.ReplyBody) }),
-			words(set, func(x *Exchange) string { return x.Error }), column(set, func(x *Exchange) time.Time { return x.StartedAt }),
-			column(set, func(x *Exchange) int64 { return x.TookUs }))
+				AS n (id, gateway_id, purpose, method, url, request_header, request_body, status, reply_header, reply_body, error, started_at,
+					took_us)`,
+			),
+			ids(set, func(x *Exchange) uuid.UUID { return x.ID }),
+			ids(set, func(x *Exchange) uuid.UUID { return x.GatewayID }),
+			words(set, func(x *Exchange) string { return x.Purpose }),
+			words(set, func(x *Exchange) string { return x.Method }),
+			words(set, func(x *Exchange) string { return x.URL }),
+			asked,
+			column(set, func(x *Exchange) []byte { return present(x.RequestBody) }),
+			numbers(set, func(x *Exchange) int { return x.Status }),
+			answered,
+			column(set, func(x *Exchange) []byte { return present(x.ReplyBody) }),
+			words(set, func(x *Exchange) string { return x.Error }),
+			column(set, func(x *Exchange) time.Time { return x.StartedAt }),
+			column(set, func(x *Exchange) int64 { return x.TookUs }),
+		)
 	}
 	if err := s.send(ctx, &b); err != nil {
 		s.missing(err)

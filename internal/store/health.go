@@ -42,7 +42,10 @@ func (s *Store) Healths(ctx context.Context) (map[uuid.UUID]Health, error) {
 }
 
 func (s *Store) putHealth(ctx context.Context, h Health, columns ...string) error {
-	err := s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "gateway_id"}}, DoUpdates: clause.AssignmentColumns(columns)}).Create(&h).Error
+	err := s.gorm(ctx).
+		Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "gateway_id"}}, DoUpdates: clause.AssignmentColumns(columns)}).
+		Create(&h).
+		Error
 	if err != nil {
 		return fmt.Errorf("noting how a gateway fares: %w", err)
 	}

@@ -63,7 +63,22 @@ func TestWaiting(t *testing.T) {
 	t.Parallel()
 	s := fresh(t)
 	gateway := uuid.New()
-	bulk, code, text, elsewhere, sent := newMessage(gateway, 2), newMessage(gateway, 0), newMessage(gateway, 1), newMessage(uuid.New(), 1), newMessage(gateway, 1)
+	bulk, code, text, elsewhere, sent := newMessage(
+		gateway,
+		2,
+	), newMessage(
+		gateway,
+		0,
+	), newMessage(
+		gateway,
+		1,
+	), newMessage(
+		uuid.New(),
+		1,
+	), newMessage(
+		gateway,
+		1,
+	)
 	accept(t, s, bulk, code, text, elsewhere, sent)
 	submit(t, s, sent, 1, "g-1")
 	var got []uuid.UUID
@@ -100,7 +115,10 @@ func TestHealthAndPace(t *testing.T) {
 	at := now()
 	until := at.Add(time.Minute)
 	steps := []error{
-		s.NoteRest(t.Context(), Health{GatewayID: g.ID, RestSince: &at, RestUntil: &until, RestCause: delivery.NoCredit, RestNote: "empty"}),
+		s.NoteRest(
+			t.Context(),
+			Health{GatewayID: g.ID, RestSince: &at, RestUntil: &until, RestCause: delivery.NoCredit, RestNote: "empty"},
+		),
 		s.NoteBalance(t.Context(), g.ID, -250_000, "EUR", at),
 		s.NoteNoBalance(t.Context(), g.ID, "no answer"),
 	}

@@ -26,14 +26,18 @@ type Lease struct {
 func (s *Store) TakeLease(ctx context.Context, gateway, holder uuid.UUID, span time.Duration) (Lease, error) {
 	var lease Lease
 	err := s.leases.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		if err := db.Exec("INSERT INTO keepers (gateway_id, holder, until) VALUES (?, ?, '-infinity') ON CONFLICT DO NOTHING", gateway, uuid.Nil).Error; err != nil {
+		if err := db.Exec(
+			"INSERT INTO keepers (gateway_id, holder, until) VALUES (?, ?, '-infinity') ON CONFLICT DO NOTHING",
+			gateway, uuid.Nil).Error; err != nil {
 			return err
 		}
 		var before struct {
 			Holder uuid.UUID
 			Idle   float64 // seconds since it ran out; negative while it lasts
 		}
-		if err := db.Raw("SELECT holder, CASE WHEN until = '-infinity' THEN 0 ELSE extract(epoch FROM clock_timestamp() - until) END AS idle FROM keepers WHERE gateway_id = ? FOR UPDATE", gateway).Scan(&before).Error; err != nil {
+		if err := db.Raw(
+			"SELECT holder, CASE WHEN until = '-infinity' THEN 0 ELSE extract(epoch FROM clock_timestamp() - until) END AS idle "+
+				"FROM keepers WHERE gateway_id = ? FOR UPDATE", gateway).Scan(&before).Error; err != nil {
 			return err
 		}
 		if before.Holder != holder && before.Holder != uuid.Nil && before.Idle < 0 {
@@ -65,5 +69,7 @@ func (s *Store) RenewLeases(ctx context.Context, holder uuid.UUID, gateways []uu
 
 // GiveLease gives a gateway back, so that the next keeper need not wait.
 func (s *Store) GiveLease(ctx context.Context, gateway, holder uuid.UUID) error {
-	return s.leases.WithContext(ctx).Exec("UPDATE keepers SET holder = ?, until = '-infinity' WHERE gateway_id = ? AND holder = ?", uuid.Nil, gateway, holder).Error
+	return s.leases.WithContext(ctx).
+		Exec("UPDATE keepers SET holder = ?, until = '-infinity' WHERE gateway_id = ? AND holder = ?", uuid.Nil, gateway, holder).
+		Error
 }

@@ -153,8 +153,14 @@ type through struct{ message, gateway uuid.UUID }
 func (s *Store) lastThrough(ctx context.Context, messages []uuid.UUID) (map[through]int, error) {
 	last := map[through]int{}
 	for m, some := range byMonth(s, messages, itself) {
-		found, err := query(ctx, s.hot(), scanNamed, m.in(`SELECT message_id, attempt, gateway_id, '' FROM submissions_%M WHERE message_id = ANY($1)
-			UNION ALL SELECT id, attempts, gateway_id, '' FROM standings_%M WHERE id = ANY($1) AND state = 'sending'`), uuids(some))
+		found, err := query(
+			ctx,
+			s.hot(),
+			scanNamed,
+			m.in(`SELECT message_id, attempt, gateway_id, '' FROM submissions_%M WHERE message_id = ANY($1)
+			UNION ALL SELECT id, attempts, gateway_id, '' FROM standings_%M WHERE id = ANY($1) AND state = 'sending'`),
+			uuids(some),
+		)
 		if err != nil {
 			s.missing(err)
 			return nil, fmt.Errorf("matching by reference: %w", err)

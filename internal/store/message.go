@@ -342,8 +342,13 @@ func (s *Store) findIn(ctx context.Context, m month, f Filter, after uuid.UUID, 
 		where += fmt.Sprintf(" AND m.id = ANY($%d)", len(args))
 	}
 	args = append(args, most)
-	return query(ctx, s.reading(), scanMessage, m.in(fmt.Sprintf("SELECT %s, %s FROM messages_%%M m JOIN standings_%%M s ON s.id = m.id WHERE %s ORDER BY m.id DESC LIMIT $%d",
-		contentColumns, standingColumns, where, len(args))), args...)
+	return query(
+		ctx,
+		s.reading(),
+		scanMessage,
+		m.in(fmt.Sprintf("SELECT %s, %s FROM messages_%%M m JOIN standings_%%M s ON s.id = m.id WHERE %s ORDER BY m.id DESC LIMIT $%d",
+			contentColumns, standingColumns, where, len(args))),
+		args...)
 }
 
 // list is the statement that lists the ids of a month, below $1 and at most $2,

@@ -45,8 +45,12 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 		}
 	}
 	gateway, other, key := uuid.New(), uuid.New(), uuid.New()
-	exec(`INSERT INTO gateways (id, name, dialect, source, address, sealed_secrets, sealed_callback, per_second, in_flight, ask_after_ms, give_up_ms, timeout_ms, created_at)
-		VALUES ($1, 'g', 'd', '', '', '', '', 1, 1, 1, 1, 1, now())`, gateway)
+	exec(
+		`INSERT INTO gateways (id, name, dialect, source, address, sealed_secrets, sealed_callback, per_second, in_flight, ask_after_ms,
+			give_up_ms, timeout_ms, created_at)
+		VALUES ($1, 'g', 'd', '', '', '', '', 1, 1, 1, 1, 1, now())`,
+		gateway,
+	)
 
 	type fact struct {
 		source  delivery.Source
@@ -68,8 +72,13 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 		delivery.Delivered:     append(told(delivery.Delivered), fact{delivery.Query, delivery.Undeliverable, 1, "", gateway}), // contested
 		delivery.Undeliverable: told(delivery.Undeliverable),
 		delivery.Expired:       {{delivery.Own, delivery.Queued, 0, "", gateway}, {delivery.Clock, delivery.Expired, 0, "", gateway}},
-		delivery.Rejected: {{delivery.Own, delivery.Queued, 0, "", gateway}, {delivery.Own, delivery.Sending, 1, "", gateway}, {delivery.Reply, delivery.Queued, 1, "r-1", gateway},
-			{delivery.Own, delivery.Sending, 2, "", other}, {delivery.Reply, delivery.Rejected, 2, "r-2", other}},
+		delivery.Rejected: {
+			{delivery.Own, delivery.Queued, 0, "", gateway},
+			{delivery.Own, delivery.Sending, 1, "", gateway},
+			{delivery.Reply, delivery.Queued, 1, "r-1", gateway},
+			{delivery.Own, delivery.Sending, 2, "", other},
+			{delivery.Reply, delivery.Rejected, 2, "r-2", other},
+		},
 		delivery.Cancelled: {{delivery.Own, delivery.Queued, 0, "", gateway}, {delivery.Operator, delivery.Cancelled, 0, "", gateway}},
 		delivery.Unknown:   append(taken[:3:3], fact{delivery.Clock, delivery.Unknown, 1, "", gateway}),
 	}
@@ -90,8 +99,17 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 			}
 			eid := Floor(timeOf(id).Add(time.Duration(n) * time.Millisecond))
 			eid[14], eid[15] = byte(i), byte(n)
-			exec(`INSERT INTO evidence (id, message_id, at, source, claim, attempt, gateway_id, gateway_ref) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-				eid, id, timeOf(eid), string(f.source), string(f.claim), f.attempt, f.through, ref)
+			exec(
+				`INSERT INTO evidence (id, message_id, at, source, claim, attempt, gateway_id, gateway_ref) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+				eid,
+				id,
+				timeOf(eid),
+				string(f.source),
+				string(f.claim),
+				f.attempt,
+				f.through,
+				ref,
+			)
 			facts = append(facts, delivery.Evidence{Source: f.source, Claim: f.claim, Attempt: f.attempt, GatewayRef: ref})
 		}
 		o := delivery.Fold(facts)
@@ -108,19 +126,40 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 		if isOpen(state) && state != delivery.Sending {
 			ask = &at
 		}
-		exec(`INSERT INTO messages (id, key_id, gateway_id, to_number, sender, kind, lane, text, encoding, units, segments, state, cause, rivals, attempts,
+		exec(
+			`INSERT INTO messages (id, key_id, gateway_id, to_number, sender, kind, lane, text, encoding, units, segments, state, cause,
+				rivals, attempts,
 				gateway_ref, due_at, valid_until, ask_at, give_up_at, created_at, changed_at, country)
 			VALUES ($1, $2, $3, '+447700900123', 'Lanternholm', 'bulk', 2, 'x', 'gsm7', 1, 1, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $9, 'GB')`,
-			id, key, through, string(state), string(o.Cause), rivals, o.Attempts, o.GatewayRef, at, at.Add(time.Hour), ask, at.Add(time.Hour), timeOf(id))
+			id,
+			key,
+			through,
+			string(state),
+			string(o.Cause),
+			rivals,
+			o.Attempts,
+			o.GatewayRef,
+			at,
+			at.Add(time.Hour),
+			ask,
+			at.Add(time.Hour),
+			timeOf(id),
+		)
 	}
-	exec(`INSERT INTO receipts (id, gateway_id, received_at, method, query, header, body, genuine) VALUES ($1, $2, now(), 'GET', 'a=b', '{}', '', true)`, Floor(at), gateway)
+	exec(
+		`INSERT INTO receipts (id, gateway_id, received_at, method, query, header, body, genuine) VALUES ($1, $2, now(), 'GET', 'a=b', '{}',
+			'', true)`,
+		Floor(at),
+		gateway,
+	)
 	old.Close()
 
 	s := must[*Store](t)(Open(t.Context(), url, at))
 	defer s.Close()
 	for state, id := range ids {
 		m := must[Message](t)(s.Message(t.Context(), id))
-		if o := outcomes[state]; m.State != state || m.GatewayRef != o.GatewayRef || m.Attempts != o.Attempts || (m.Rivals != "") != o.Contested() {
+		if o := outcomes[state]; m.State != state || m.GatewayRef != o.GatewayRef || m.Attempts != o.Attempts ||
+			(m.Rivals != "") != o.Contested() {
 			t.Errorf("%s became %s, known as %q, after %d attempts", state, m.State, m.GatewayRef, m.Attempts)
 		}
 		var claims []delivery.State
@@ -142,7 +181,8 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 		}
 	}
 	claim := Stray{ID: NewID(), GatewayID: gateway, GatewayRef: "r-1"}
-	if m := must[map[uuid.UUID]Matched](t)(s.Match(t.Context(), []Stray{claim}, time.Time{}))[claim.ID]; m != (Matched{ids[delivery.Rejected], 1}) {
+	m := must[map[uuid.UUID]Matched](t)(s.Match(t.Context(), []Stray{claim}, time.Time{}))[claim.ID]
+	if m != (Matched{ids[delivery.Rejected], 1}) {
 		t.Errorf("an earlier submission is matched to %+v", m)
 	}
 	if orphans := must[[]Message](t)(s.Orphans(t.Context(), gateway, 9)); len(orphans) != 1 || orphans[0].ID != ids[delivery.Sending] {
@@ -152,15 +192,26 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	if len(silent) != 3 {
 		t.Errorf("%d are to be asked about, want the doubtful, the accepted and the one on its way", len(silent))
 	}
-	if unread := must[[]Receipt](t)(s.UnreadReceipts(t.Context(), gateway, at.Add(time.Second), 9)); len(unread) != 1 || unread[0].Unmasked != "a=b" {
+	if unread := must[[]Receipt](t)(s.UnreadReceipts(t.Context(), gateway, at.Add(time.Second), 9)); len(unread) != 1 ||
+		unread[0].Unmasked != "a=b" {
 		t.Errorf("to be read: %+v", unread)
 	}
 	// What was known is joined with what is new.
-	e := Evidence{ID: NewID(), MessageID: ids[delivery.Accepted], At: at, Source: delivery.Receipt, Claim: delivery.Delivered, Attempt: 1, GatewayID: &gateway}
+	e := Evidence{
+		ID:        NewID(),
+		MessageID: ids[delivery.Accepted],
+		At:        at,
+		Source:    delivery.Receipt,
+		Claim:     delivery.Delivered,
+		Attempt:   1,
+		GatewayID: &gateway,
+	}
 	if _, err := s.Append(t.Context(), at, []Evidence{e, e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
 		t.Fatal(err)
 	}
-	if m := must[Message](t)(s.Message(t.Context(), ids[delivery.Accepted])); m.State != delivery.Delivered || m.GatewayRef != "ref-accepted" || m.Repeats != 1 {
+	if m := must[Message](t)(s.Message(t.Context(), ids[delivery.Accepted])); m.State != delivery.Delivered ||
+		m.GatewayRef != "ref-accepted" ||
+		m.Repeats != 1 {
 		t.Errorf("%+v", m.Standing)
 	}
 	after := must[delivery.Tally](t)(s.Tally(t.Context(), Filter{Gateway: gateway}))

@@ -16,7 +16,10 @@ import (
 // locks last until it ends.
 func (s *Store) SenderAges(ctx context.Context, senders []string, span time.Duration) (map[string][]time.Duration, error) {
 	var b pgx.Batch
-	b.Queue(`INSERT INTO sender_paces (sender_id) SELECT id FROM senders WHERE id = ANY($1::text[]) ORDER BY id ON CONFLICT DO NOTHING`, senders)
+	b.Queue(
+		`INSERT INTO sender_paces (sender_id) SELECT id FROM senders WHERE id = ANY($1::text[]) ORDER BY id ON CONFLICT DO NOTHING`,
+		senders,
+	)
 	if err := s.send(ctx, &b); err != nil {
 		return nil, fmt.Errorf("pacing senders: %w", err)
 	}
@@ -70,7 +73,8 @@ func (s *Store) SendersSent(ctx context.Context, sent map[string]int, span time.
 	noted, err := query(ctx, s.hot(), func(rows pgx.Rows) (n Noted, err error) {
 		err = rows.Scan(&n.Sender, &n.At)
 		return n, err
-	}, `UPDATE sender_paces p SET recent = ARRAY(SELECT at FROM unnest(recent) AS at WHERE at > clock_timestamp() - make_interval(secs => $3) ORDER BY at)
+	}, `UPDATE sender_paces p SET recent = ARRAY(SELECT at FROM unnest(recent) AS at
+		WHERE at > clock_timestamp() - make_interval(secs => $3) ORDER BY at)
 			|| array_fill(clock_timestamp(), ARRAY[sent.n])
 		FROM unnest($1::text[], $2::int[]) AS sent (sender, n) WHERE p.sender_id = sent.sender
 		RETURNING p.sender_id AS sender, recent[cardinality(recent)] AS at`, senders, counts, span.Seconds())

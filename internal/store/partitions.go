@@ -141,7 +141,8 @@ func (p part) make(db *gorm.DB, from time.Time) error {
 	name := fmt.Sprintf("%s_%s", p.table, monthAt(from))
 	var there, attached bool
 	if err := db.Raw(`SELECT to_regclass(?) IS NOT NULL, EXISTS (SELECT FROM pg_inherits
-		WHERE inhrelid = to_regclass(?) AND inhparent = ?::regclass)`, name, name, p.table).Row().Scan(&there, &attached); err != nil || attached {
+		WHERE inhrelid = to_regclass(?)
+			AND inhparent = ?::regclass)`, name, name, p.table).Row().Scan(&there, &attached); err != nil || attached {
 		return err
 	}
 	bounds := [2]uuid.UUID{Floor(from), Floor(from.AddDate(0, 1, 0))}
@@ -220,15 +221,37 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 	raw := Floor(now.Add(-keep.Exchanges))
 	portions := []portion{
 		{"DELETE FROM exchanges WHERE id IN (SELECT id FROM exchanges WHERE id < ? ORDER BY id LIMIT 2000)", raw},
-		{"DELETE FROM receipts WHERE id IN (SELECT r.id FROM receipts r WHERE r.id < ? AND NOT EXISTS (SELECT FROM to_read t WHERE t.id = r.id) ORDER BY r.id LIMIT 2000)", raw},
-		{"DELETE FROM idempotency WHERE (key_id, token) IN (SELECT key_id, token FROM idempotency WHERE created_at < ? LIMIT 2000)", now.Add(-keep.Idempotency)},
-		{"DELETE FROM gateway_paces WHERE (gateway_id, slot) IN (SELECT gateway_id, slot FROM gateway_paces WHERE slot < ? LIMIT 2000)", now.Add(-paceKept)},
+		{
+			"DELETE FROM receipts WHERE id IN (SELECT r.id FROM receipts r WHERE r.id < ? AND NOT EXISTS (SELECT FROM to_read t " +
+				"WHERE t.id = r.id) ORDER BY r.id LIMIT 2000)",
+			raw,
+		},
+		{
+			"DELETE FROM idempotency WHERE (key_id, token) IN (SELECT key_id, token FROM idempotency WHERE created_at < ? LIMIT 2000)",
+			now.Add(-keep.Idempotency),
+		},
+		{
+			"DELETE FROM gateway_paces WHERE (gateway_id, slot) IN (SELECT gateway_id, slot FROM gateway_paces WHERE slot < ? LIMIT 2000)",
+			now.Add(-paceKept),
+		},
 	}
 	if keep.Strays > 0 {
-		portions = append(portions, portion{"DELETE FROM strays WHERE id IN (SELECT id FROM strays WHERE id < ? AND look_at IS NULL ORDER BY id LIMIT 2000)", Floor(now.Add(-keep.Strays))})
+		portions = append(
+			portions,
+			portion{
+				"DELETE FROM strays WHERE id IN (SELECT id FROM strays WHERE id < ? AND look_at IS NULL ORDER BY id LIMIT 2000)",
+				Floor(now.Add(-keep.Strays)),
+			},
+		)
 	}
 	if keep.Inbound > 0 {
-		portions = append(portions, portion{"DELETE FROM inbound WHERE id IN (SELECT id FROM inbound WHERE id < ? ORDER BY id LIMIT 2000)", Floor(now.Add(-keep.Inbound))})
+		portions = append(
+			portions,
+			portion{
+				"DELETE FROM inbound WHERE id IN (SELECT id FROM inbound WHERE id < ? ORDER BY id LIMIT 2000)",
+				Floor(now.Add(-keep.Inbound)),
+			},
+		)
 	}
 	return s.deletePortions(ctx, portions)
 }
@@ -300,7 +323,8 @@ func (s *Store) dropMonths(ctx context.Context, before time.Time, tables ...stri
 
 func drop(db *gorm.DB, table, name string) error {
 	var attached, pending bool
-	row := db.Raw("SELECT count(*) > 0, coalesce(bool_or(inhdetachpending), false) FROM pg_inherits WHERE inhrelid = ?::regclass", name).Row()
+	row := db.Raw("SELECT count(*) > 0, coalesce(bool_or(inhdetachpending), false) FROM pg_inherits WHERE inhrelid = ?::regclass", name).
+		Row()
 	if err := row.Scan(&attached, &pending); err != nil {
 		return err
 	}

@@ -36,14 +36,21 @@ func (s *Store) StoreReceipts(ctx context.Context, receipts []Receipt) error {
 		if err != nil {
 			return err
 		}
-		b.Queue(m.in(`INSERT INTO receipts_%M (id, gateway_id, received_at, method, query, header, body, genuine, problem)
+		b.Queue(
+			m.in(`INSERT INTO receipts_%M (id, gateway_id, received_at, method, query, header, body, genuine, problem)
 			SELECT n.id, n.gateway_id, n.received_at, n.method, n.query, n.header::jsonb, n.body, n.genuine, n.problem
 			FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::bytea[], $8::boolean[], $9::text[])
 				AS n (id, gateway_id, received_at, method, query, header, body, genuine, problem)`),
-			ids(set, func(r *Receipt) uuid.UUID { return r.ID }), ids(set, func(r *Receipt) uuid.UUID { return r.GatewayID }),
-			column(set, func(r *Receipt) time.Time { return r.ReceivedAt }), words(set, func(r *Receipt) string { return r.Method }),
-			words(set, func(r *Receipt) string { return r.Query }), headers, column(set, func(r *Receipt) []byte { return present(r.Body) }),
-			column(set, func(r *Receipt) bool { return r.Genuine }), words(set, func(r *Receipt) string { return r.Problem }))
+			ids(set, func(r *Receipt) uuid.UUID { return r.ID }),
+			ids(set, func(r *Receipt) uuid.UUID { return r.GatewayID }),
+			column(set, func(r *Receipt) time.Time { return r.ReceivedAt }),
+			words(set, func(r *Receipt) string { return r.Method }),
+			words(set, func(r *Receipt) string { return r.Query }),
+			headers,
+			column(set, func(r *Receipt) []byte { return present(r.Body) }),
+			column(set, func(r *Receipt) bool { return r.Genuine }),
+			words(set, func(r *Receipt) string { return r.Problem }),
+		)
 		for _, r := range set {
 			if r.Unread {
 				unread = append(unread, r)
@@ -163,8 +170,11 @@ func (s *Store) TakeReceipts(ctx context.Context, receipts []uuid.UUID) (map[uui
 func (s *Store) NoteProblems(ctx context.Context, receipts []Receipt) error {
 	var b pgx.Batch
 	for m, set := range byMonth(s, receipts, func(r *Receipt) uuid.UUID { return r.ID }) {
-		b.Queue(m.in("UPDATE receipts_%M r SET problem = n.problem FROM unnest($1::uuid[], $2::text[]) AS n (id, problem) WHERE r.id = n.id"),
-			ids(set, func(r *Receipt) uuid.UUID { return r.ID }), words(set, func(r *Receipt) string { return r.Problem }))
+		b.Queue(
+			m.in("UPDATE receipts_%M r SET problem = n.problem FROM unnest($1::uuid[], $2::text[]) AS n (id, problem) WHERE r.id = n.id"),
+			ids(set, func(r *Receipt) uuid.UUID { return r.ID }),
+			words(set, func(r *Receipt) string { return r.Problem }),
+		)
 	}
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("noting what is wrong with receipts: %w", err)

@@ -56,7 +56,8 @@ func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (S
 			return err
 		}
 		for _, d := range record.Defaults {
-			if err := s.gorm(ctx).Exec("INSERT INTO sender_defaults VALUES (?, ?, ?) ON CONFLICT (kind, country) DO UPDATE SET sender_id = excluded.sender_id",
+			if err := s.gorm(ctx).Exec("INSERT INTO sender_defaults (kind, country, sender_id) VALUES (?, ?, ?) "+
+				"ON CONFLICT (kind, country) DO UPDATE SET sender_id = excluded.sender_id",
 				d.Kind, d.Country, record.ID).Error; err != nil {
 				return err
 			}
@@ -216,8 +217,11 @@ func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.E
 	return s.Transact(ctx, func(s *Store) error {
 		// The list's row first: two that replace it at once come one after the
 		// other.
-		err := s.gorm(ctx).Exec("INSERT INTO price_lists (gateway_id, changed_at, changed_by) VALUES (?, ?, ?) ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by",
-			list.GatewayID, list.ChangedAt, list.ChangedBy).Error
+		err := s.gorm(ctx).
+			Exec("INSERT INTO price_lists (gateway_id, changed_at, changed_by) VALUES (?, ?, ?) "+
+				"ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by",
+				list.GatewayID, list.ChangedAt, list.ChangedBy).
+			Error
 		if err == nil {
 			err = s.gorm(ctx).Exec("DELETE FROM prices WHERE gateway_id = ?", list.GatewayID).Error
 		}
@@ -244,7 +248,14 @@ func (s *Store) Prices(ctx context.Context, gateway uuid.UUID) ([]price.Entry, e
 	err := s.gorm(ctx).Table("prices").Where("gateway_id = ?", gateway).Order("country, prefix, kind, holds_from").Find(&records).Error
 	entries := make([]price.Entry, len(records))
 	for i, r := range records {
-		entries[i] = price.Entry{Country: r.Country, Prefix: r.Prefix, Kind: r.Kind, Per: r.Per, Rate: price.Of(r.Micros, r.Currency), From: r.HoldsFrom.UTC()}
+		entries[i] = price.Entry{
+			Country: r.Country,
+			Prefix:  r.Prefix,
+			Kind:    r.Kind,
+			Per:     r.Per,
+			Rate:    price.Of(r.Micros, r.Currency),
+			From:    r.HoldsFrom.UTC(),
+		}
 	}
 	return entries, err
 }

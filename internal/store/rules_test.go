@@ -21,8 +21,19 @@ func TestSendersAndTheirDefaults(t *testing.T) {
 	s := fresh(t)
 	now := now()
 	put := func(id string, mayChange bool, defaults ...sender.Default) error {
-		_, err := s.PutSender(t.Context(), Sender{ID: id, Kind: "alphanumeric", Gateways: []string{}, Countries: []string{"GB"}, Registrations: map[string]string{"IE": "x"},
-			CreatedAt: now, Defaults: defaults}, mayChange)
+		_, err := s.PutSender(
+			t.Context(),
+			Sender{
+				ID:            id,
+				Kind:          "alphanumeric",
+				Gateways:      []string{},
+				Countries:     []string{"GB"},
+				Registrations: map[string]string{"IE": "x"},
+				CreatedAt:     now,
+				Defaults:      defaults,
+			},
+			mayChange,
+		)
 		return err
 	}
 	otp := sender.Default{Kind: "otp"}
@@ -61,7 +72,8 @@ func TestRulesTemplatesAndPricesAreReplaced(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if rules, err := s.Rules(t.Context()); err != nil || len(rules) != 1 || rules[0].Rule.Links != sender.Closed || rules[0].ChangedBy != "first" {
+	if rules, err := s.Rules(t.Context()); err != nil || len(rules) != 1 || rules[0].Rule.Links != sender.Closed ||
+		rules[0].ChangedBy != "first" {
 		t.Errorf("%+v, %v", rules, err)
 	}
 	if err := s.DropRule(t.Context(), "GB"); err != nil {
@@ -85,7 +97,8 @@ func TestRulesTemplatesAndPricesAreReplaced(t *testing.T) {
 	if err := s.PutTemplate(t.Context(), record, true); err != nil {
 		t.Error(err)
 	}
-	if all, err := s.Templates(t.Context()); err != nil || len(all) != 1 || all[0].Template.Check() != nil || all[0].Template.Fields["x"].Most != 3 {
+	if all, err := s.Templates(t.Context()); err != nil || len(all) != 1 || all[0].Template.Check() != nil ||
+		all[0].Template.Fields["x"].Most != 3 {
 		t.Errorf("%+v, %v", all, err)
 	}
 
@@ -137,7 +150,8 @@ func TestPacesOfSenders(t *testing.T) {
 		t.Fatal(err)
 	}
 	after := ages(time.Minute)
-	if len(before) != 3 || len(after) != 3 || after[0] > time.Since(began) || !slices.IsSortedFunc(after, func(a, b time.Duration) int { return int(b - a) }) {
+	if len(before) != 3 || len(after) != 3 || after[0] > time.Since(began) ||
+		!slices.IsSortedFunc(after, func(a, b time.Duration) int { return int(b - a) }) {
 		t.Errorf("ages %v, then %v", before, after)
 	}
 	if got := ages(time.Nanosecond); len(got) != 0 {

@@ -196,7 +196,8 @@ func (s *Store) Close() {
 // Ping reports whether the database answers and can be written to.
 func (s *Store) Ping(ctx context.Context) error {
 	var readOnly bool
-	if err := s.leases.WithContext(ctx).Raw("SELECT pg_is_in_recovery() OR current_setting('default_transaction_read_only')::boolean").Scan(&readOnly).Error; err != nil {
+	if err := s.leases.WithContext(ctx).Raw("SELECT pg_is_in_recovery() OR " +
+		"current_setting('default_transaction_read_only')::boolean").Scan(&readOnly).Error; err != nil {
 		return err
 	}
 	if readOnly {

@@ -34,7 +34,13 @@ func fresh(t testing.TB) *Store {
 // kept makes a gateway that the holder keeps.
 func kept(t testing.TB, s *Store) (gateway, holder uuid.UUID) {
 	t.Helper()
-	g := Gateway{ID: NewID(), Name: fmt.Sprintf("g-%s", uuid.NewString()), CreatedAt: now(), SealedSecrets: []byte{}, SealedCallback: []byte{}}
+	g := Gateway{
+		ID:             NewID(),
+		Name:           fmt.Sprintf("g-%s", uuid.NewString()),
+		CreatedAt:      now(),
+		SealedSecrets:  []byte{},
+		SealedCallback: []byte{},
+	}
 	if err := s.AddGateway(t.Context(), g); err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +130,13 @@ func TestTokensMakeRepetitionHarmless(t *testing.T) {
 				if n == 1 {
 					token = m.ID.String()
 				}
-				set = append(set, Acceptance{Message: m, Token: &Idempotency{KeyID: key, Token: token, Fingerprint: []byte("x"), MessageID: m.ID, CreatedAt: m.CreatedAt}})
+				set = append(
+					set,
+					Acceptance{
+						Message: m,
+						Token:   &Idempotency{KeyID: key, Token: token, Fingerprint: []byte("x"), MessageID: m.ID, CreatedAt: m.CreatedAt},
+					},
+				)
 			}
 			prior, err := s.Accept(t.Context(), set)
 			if err != nil {
@@ -174,7 +186,10 @@ func TestRowsAgreeWithEvidence(t *testing.T) {
 						Source: []delivery.Source{delivery.Reply, delivery.Receipt, delivery.Query}[r.IntN(3)],
 						Claim:  delivery.States[r.IntN(len(delivery.States))], GatewayRef: []string{"", "a", "b"}[r.IntN(3)]})
 				}
-				set = append(set, Evidence{ID: NewID(), MessageID: NewID(), At: now(), Source: delivery.Receipt, Claim: delivery.Delivered}) // of no message
+				set = append(
+					set,
+					Evidence{ID: NewID(), MessageID: NewID(), At: now(), Source: delivery.Receipt, Claim: delivery.Delivered},
+				) // of no message
 				if _, err := s.Append(context.Background(), now(), set, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
 					t.Error(err)
 				}
@@ -189,7 +204,8 @@ func TestRowsAgreeWithEvidence(t *testing.T) {
 			facts = append(facts, e.Fact())
 		}
 		want := delivery.Fold(facts)
-		if row.State != want.State || row.Cause != want.Cause || row.Attempts != want.Attempts || row.GatewayRef != want.GatewayRef || (row.Rivals != "") != want.Contested() {
+		if row.State != want.State || row.Cause != want.Cause || row.Attempts != want.Attempts || row.GatewayRef != want.GatewayRef ||
+			(row.Rivals != "") != want.Contested() {
 			t.Errorf("row %+v, evidence amounts to %+v", row, want)
 		}
 	}
@@ -224,7 +240,10 @@ func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 					}
 					var evidence []Evidence
 					for _, m := range claimed {
-						evidence = append(evidence, Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Own, Claim: delivery.Sending, Attempt: 1})
+						evidence = append(
+							evidence,
+							Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Own, Claim: delivery.Sending, Attempt: 1},
+						)
 					}
 					_, err = s.Append(context.Background(), now(), evidence, func(_, _ *Message, _ delivery.Outcome) {})
 					return err
@@ -295,7 +314,12 @@ func TestLease(t *testing.T) {
 	if err := s.AddGateway(t.Context(), g); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddGateway(t.Context(), Gateway{ID: NewID(), Name: "harbourline", CreatedAt: now(), SealedSecrets: []byte{}, SealedCallback: []byte{}}); !errors.Is(err, ErrExists) {
+	again := g
+	again.ID = NewID()
+	if err := s.AddGateway(t.Context(), again); !errors.Is(
+		err,
+		ErrExists,
+	) {
 		t.Errorf("a second gateway of the name: %v", err)
 	}
 	take := func(who uuid.UUID, span time.Duration) Lease {
@@ -454,7 +478,15 @@ func TestPartitionsCoverMonthsAhead(t *testing.T) {
 func TestTidyKeepsWhatIsYoung(t *testing.T) {
 	t.Parallel()
 	s := fresh(t)
-	old := Exchange{ID: Floor(now().AddDate(0, 0, -20)), GatewayID: uuid.New(), RequestHeader: map[string]string{}, ReplyHeader: map[string]string{}, RequestBody: []byte{}, ReplyBody: []byte{}, StartedAt: now()}
+	old := Exchange{
+		ID:            Floor(now().AddDate(0, 0, -20)),
+		GatewayID:     uuid.New(),
+		RequestHeader: map[string]string{},
+		ReplyHeader:   map[string]string{},
+		RequestBody:   []byte{},
+		ReplyBody:     []byte{},
+		StartedAt:     now(),
+	}
 	young := old
 	young.ID = NewID()
 	if err := s.StoreExchanges(t.Context(), []Exchange{old, young}); err != nil {
@@ -574,7 +606,14 @@ func TestRowSpeaksOfTheRightGateway(t *testing.T) {
 			t.Fatal(err)
 		}
 		if got := must[Message](t)(s.Message(t.Context(), m.ID)); got.GatewayID != want {
-			t.Errorf("after %s %s of attempt %d it is %s of attempt %d, through the wrong gateway", source, claim, attempt, got.State, got.Attempt)
+			t.Errorf(
+				"after %s %s of attempt %d it is %s of attempt %d, through the wrong gateway",
+				source,
+				claim,
+				attempt,
+				got.State,
+				got.Attempt,
+			)
 		}
 	}
 	say(delivery.Own, delivery.Sending, 1, first, first)

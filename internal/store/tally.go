@@ -61,8 +61,11 @@ func (s *Store) cut(ctx context.Context, set []Acceptance) error {
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("noting what is counted: %w", err)
 	}
-	known, err := s.readCuts(ctx, `FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[]) AS n (key_id, sender, country, kind, template)
-		JOIN cuts c USING (key_id, sender, country, kind, template)`, args...)
+	known, err := s.readCuts(
+		ctx,
+		`FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[]) AS n (key_id, sender, country, kind, template)
+		JOIN cuts c USING (key_id, sender, country, kind, template)`,
+		args...)
 	if err != nil {
 		return err
 	}
@@ -156,7 +159,11 @@ func (s *Store) Compact(ctx context.Context) (more bool, err error) {
 	}
 	var n []int
 	err = s.Transact(ctx, func(s *Store) error {
-		n, err = query(ctx, s.hot(), scanNumber, `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon tallies')) AS mine),
+		n, err = query(
+			ctx,
+			s.hot(),
+			scanNumber,
+			`WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon tallies')) AS mine),
 			gone AS (DELETE FROM tally_deltas WHERE seq IN (SELECT seq FROM tally_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
 				RETURNING hour, cut_id, gateway_id, state, contested, n),
 			sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.cut_id, d.gateway_id, d.state, d.contested, sum(d.n) AS n
@@ -164,7 +171,9 @@ func (s *Store) Compact(ctx context.Context) (more bool, err error) {
 			added AS (INSERT INTO tallies AS t (grain, began_at, cut_id, gateway_id, state, contested, n)
 				SELECT grain, began_at, cut_id, gateway_id, state, contested, n FROM sums
 				ON CONFLICT (grain, began_at, cut_id, gateway_id, state, contested) DO UPDATE SET n = t.n + excluded.n)
-			SELECT count(*)::int FROM gone`, compactMost)
+			SELECT count(*)::int FROM gone`,
+			compactMost,
+		)
 		return err
 	})
 	if err != nil {
@@ -189,7 +198,10 @@ func (s *Store) Tally(ctx context.Context, f Filter) (delivery.Tally, error) {
 	if f.single() {
 		from := "messages m"
 		if f.GatewayRef != "" {
-			from, args = "(SELECT DISTINCT message_id AS id FROM submissions WHERE gateway_ref = $1 AND gateway_ref <> '') k JOIN messages m ON m.id = k.id", []any{f.GatewayRef}
+			from, args = "(SELECT DISTINCT message_id AS id FROM submissions WHERE gateway_ref = $1 AND gateway_ref <> '') k "+
+				"JOIN messages m ON m.id = k.id", []any{
+				f.GatewayRef,
+			}
 		}
 		where, given := f.where(args)
 		sql, args = "SELECT s.state, s.rivals <> '', count(*) FROM "+from+" JOIN standings s ON s.id = m.id WHERE "+where+" GROUP BY 1, 2", given
@@ -285,7 +297,10 @@ func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 			if f.Contested {
 				rivals = " AND rivals <> ''"
 			}
-			sums = append(sums, "SELECT state, rivals <> '' AS contested, 1 AS n FROM standings_"+string(monthAt(from))+" WHERE "+and(when)+rivals)
+			sums = append(
+				sums,
+				"SELECT state, rivals <> '' AS contested, 1 AS n FROM standings_"+string(monthAt(from))+" WHERE "+and(when)+rivals,
+			)
 		}
 	}
 	hours, days := f.grains()
@@ -310,7 +325,10 @@ func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 	} else {
 		piece(f.Since, f.Until)
 	}
-	return "SELECT state, contested, sum(n)::bigint FROM (" + strings.Join(sums, " UNION ALL ") + ") AS counts GROUP BY 1, 2 HAVING sum(n) <> 0", args
+	return "SELECT state, contested, sum(n)::bigint FROM (" + strings.Join(
+		sums,
+		" UNION ALL ",
+	) + ") AS counts GROUP BY 1, 2 HAVING sum(n) <> 0", args
 }
 
 // stretch is a span of time; a bound that is zero is open.
@@ -376,8 +394,15 @@ func (s *Store) Prove(ctx context.Context, hour time.Time) ([]Difference, []uuid
 	for i, r := range rows {
 		differences[i], states[i] = Difference{hour, r.state, r.kept, r.counted}, string(r.state)
 	}
-	suspects, err := query(ctx, s.reading(), func(rows pgx.Rows) (id uuid.UUID, err error) { err = rows.Scan(&id); return id, err },
-		"SELECT id FROM standings WHERE id >= $1 AND id < $2 AND state = ANY($3) ORDER BY changed_at DESC LIMIT 1000", Floor(hour), Floor(hour.Add(time.Hour)), states)
+	suspects, err := query(
+		ctx,
+		s.reading(),
+		func(rows pgx.Rows) (id uuid.UUID, err error) { err = rows.Scan(&id); return id, err },
+		"SELECT id FROM standings WHERE id >= $1 AND id < $2 AND state = ANY($3) ORDER BY changed_at DESC LIMIT 1000",
+		Floor(hour),
+		Floor(hour.Add(time.Hour)),
+		states,
+	)
 	if err != nil {
 		return differences, nil, err
 	}

@@ -69,9 +69,20 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 	close(stop)
 	adding.Wait()
 
-	spans := []stretch{{}, {from: at.Add(-90 * time.Minute)}, {to: at.Add(-3*time.Hour - 7*time.Minute)}, {at.Add(-50 * time.Hour), at.Add(-61 * time.Minute)},
-		{at.Add(-40 * time.Minute), at.Add(-20 * time.Minute)}, {at.Truncate(time.Hour).Add(-20 * time.Minute), at.Truncate(time.Hour).Add(10 * time.Minute)}, {from: at.Add(-26 * time.Hour).Truncate(24 * time.Hour)}}
-	for _, f := range []Filter{{}, {Gateway: gateways[0]}, {Sender: "Lanternholm"}, {Country: "FR"}, {Kind: "bulk"}, {Contested: true}, {Template: "none"},
+	spans := []stretch{
+		{},
+		{from: at.Add(-90 * time.Minute)},
+		{to: at.Add(-3*time.Hour - 7*time.Minute)},
+		{at.Add(-50 * time.Hour), at.Add(-61 * time.Minute)},
+		{
+			at.Add(-40 * time.Minute),
+			at.Add(-20 * time.Minute),
+		},
+		{at.Truncate(time.Hour).Add(-20 * time.Minute), at.Truncate(time.Hour).Add(10 * time.Minute)},
+		{from: at.Add(-26 * time.Hour).Truncate(24 * time.Hour)},
+	}
+	for _, f := range []Filter{
+		{}, {Gateway: gateways[0]}, {Sender: "Lanternholm"}, {Country: "FR"}, {Kind: "bulk"}, {Contested: true}, {Template: "none"},
 		{States: []delivery.State{delivery.Delivered, delivery.Rejected}}, {Gateway: gateways[1], Kind: "otp"}} {
 		for _, span := range spans {
 			f.Since, f.Until = span.from, span.to

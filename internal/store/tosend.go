@@ -80,7 +80,8 @@ func (s *Store) lock(ctx context.Context, turns []turn, gateway uuid.UUID, state
 // is passed over. Nothing is claimed unless the holder keeps the gateway, which
 // it then does until the transaction ends.
 func (s *Store) Claim(ctx context.Context, gateway, holder uuid.UUID, now time.Time, urgent, others int) ([]Message, error) {
-	const lane = `(SELECT q.lane, q.id, q.due_at FROM to_send q WHERE q.gateway_id = $1 AND q.lane = %d AND q.due_at <= $2 AND q.valid_until > $2
+	const lane = `(SELECT q.lane, q.id, q.due_at FROM to_send q WHERE q.gateway_id = $1 AND q.lane = %d AND q.due_at <= $2
+		AND q.valid_until > $2
 		ORDER BY q.due_at, q.id LIMIT $%d)`
 	type waiting struct {
 		turn
@@ -159,7 +160,14 @@ func (s *Store) Due(ctx context.Context, now time.Time) ([]DueLane, error) {
 // them. Call it within [Store.Transact]; what a keeper is claiming just now is
 // passed over.
 func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message, error) {
-	turns, err := query(ctx, s.hot(), scanTurn, "SELECT id, due_at FROM to_send WHERE valid_until <= $1 ORDER BY valid_until LIMIT $2", now, most)
+	turns, err := query(
+		ctx,
+		s.hot(),
+		scanTurn,
+		"SELECT id, due_at FROM to_send WHERE valid_until <= $1 ORDER BY valid_until LIMIT $2",
+		now,
+		most,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("looking for what is too late: %w", err)
 	}

@@ -254,8 +254,22 @@ const digestForm = 1
 
 var (
 	keptSources = []Source{"", Own, Reply, Receipt, Query, Statement, Operator, Clock}
-	keptStates  = []State{"", Held, Queued, Sending, Doubtful, Accepted, Enroute, Delivered, Undeliverable, Expired, Rejected, Cancelled, Unknown}
-	keptCauses  = []Cause{"", InvalidNumber, Absent, Barred, SenderRefused, ContentRefused, OptedOut, NoCredit, Limited,
+	keptStates  = []State{
+		"",
+		Held,
+		Queued,
+		Sending,
+		Doubtful,
+		Accepted,
+		Enroute,
+		Delivered,
+		Undeliverable,
+		Expired,
+		Rejected,
+		Cancelled,
+		Unknown,
+	}
+	keptCauses = []Cause{"", InvalidNumber, Absent, Barred, SenderRefused, ContentRefused, OptedOut, NoCredit, Limited,
 		CredentialsRefused, GatewayFault, TooLate, Unfit, Unspecified}
 )
 

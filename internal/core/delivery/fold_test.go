@@ -22,37 +22,143 @@ func TestFold(t *testing.T) {
 		evidence []Evidence
 		want     Outcome
 	}{
-		"nothing known":                         {nil, Outcome{}},
-		"committed":                             {[]Evidence{queued}, Outcome{State: Queued}},
-		"handed to HTTP":                        {[]Evidence{queued, sending}, Outcome{State: Sending, Attempt: 1, Attempts: 1}},
-		"no answer":                             {[]Evidence{queued, sending, doubt}, Outcome{State: Doubtful, Attempt: 1, Attempts: 1, MayHaveGone: true}},
-		"doubt outlives our wish to go again":   {[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}}, Outcome{State: Queued, Attempt: 1, Attempts: 1, MayHaveGone: true}},
-		"and a later try that was not taken":    {[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}, {Source: Own, Claim: Sending, Attempt: 2}, {Source: Reply, Claim: Queued, Cause: Limited, Attempt: 2}}, Outcome{State: Queued, Cause: Limited, Attempt: 2, Attempts: 2, MayHaveGone: true}},
-		"the gateway's word ends it":            {[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}, {Source: Query, Claim: Queued, Attempt: 1}}, Outcome{State: Queued, Attempt: 1, Attempts: 1}},
-		"taken":                                 {[]Evidence{queued, sending, taken}, Outcome{State: Accepted, Attempt: 1, Attempts: 1, GatewayRef: "h-1"}},
-		"a late reply ends the doubt":           {[]Evidence{queued, sending, doubt, taken}, Outcome{State: Accepted, Attempt: 1, Attempts: 1, GatewayRef: "h-1"}},
-		"a receipt resolves the doubt":          {[]Evidence{sending, doubt, {Source: Receipt, Claim: Delivered, Attempt: 1}}, Outcome{State: Delivered, Attempt: 1, Attempts: 1}},
-		"known not taken":                       {[]Evidence{queued, sending, {Source: Reply, Claim: Queued, Cause: Limited, Attempt: 1}}, Outcome{State: Queued, Cause: Limited, Attempt: 1, Attempts: 1}},
-		"second attempt runs":                   {[]Evidence{queued, sending, {Source: Reply, Claim: Queued, Cause: Limited, Attempt: 1}, {Source: Own, Claim: Sending, Attempt: 2}}, Outcome{State: Sending, Attempt: 2, Attempts: 2}},
-		"first attempt turns out taken":         {[]Evidence{sending, doubt, {Source: Own, Claim: Sending, Attempt: 2}, taken}, Outcome{State: Accepted, Attempt: 1, Attempts: 2, GatewayRef: "h-1"}},
-		"delivered once, refused once":          {[]Evidence{{Source: Receipt, Claim: Delivered, Attempt: 1}, {Source: Reply, Claim: Rejected, Attempt: 2}}, Outcome{State: Delivered, Attempt: 1, Attempts: 2}},
-		"enroute after delivered":               {[]Evidence{sending, {Source: Receipt, Claim: Delivered, Attempt: 1}, {Source: Receipt, Claim: Enroute, Attempt: 1, GatewayAt: at(9)}}, Outcome{State: Delivered, Attempt: 1, Attempts: 1}},
-		"we gave up, the handset did not":       {[]Evidence{{Source: Clock, Claim: Unknown, Attempt: 1}, {Source: Receipt, Claim: Delivered, Attempt: 1}}, Outcome{State: Delivered, Attempt: 1, Attempts: 1}},
-		"we gave up, then it moved":             {[]Evidence{{Source: Clock, Claim: Unknown, Attempt: 1}, {Source: Receipt, Claim: Enroute, Attempt: 1}}, Outcome{State: Unknown, Attempt: 1, Attempts: 1}},
-		"two endings are contested":             {[]Evidence{{Source: Receipt, Claim: Undeliverable, Cause: Absent, Attempt: 1}, {Source: Query, Claim: Delivered, Attempt: 1}}, Outcome{State: Delivered, Attempt: 1, Attempts: 1, Rivals: []State{Delivered, Undeliverable}}},
-		"statement before receipt":              {[]Evidence{{Source: Statement, Claim: Expired, Attempt: 1}, {Source: Receipt, Claim: Rejected, Attempt: 1, GatewayAt: at(5)}}, Outcome{State: Expired, Attempt: 1, Attempts: 1, Rivals: []State{Expired, Rejected}}},
-		"later of two equal receipts":           {[]Evidence{{Source: Receipt, Claim: Undeliverable, Cause: Absent, Attempt: 1, GatewayAt: at(1)}, {Source: Receipt, Claim: Undeliverable, Cause: Barred, Attempt: 1, GatewayAt: at(2)}}, Outcome{State: Undeliverable, Cause: Barred, Attempt: 1, Attempts: 1}},
-		"two of three segments":                 {[]Evidence{sending, taken, part(1, Delivered), part(3, Delivered)}, Outcome{State: Enroute, Attempt: 1, Attempts: 1, GatewayRef: "h-1"}},
-		"all three segments":                    {[]Evidence{sending, taken, part(1, Delivered), part(3, Delivered), part(2, Delivered)}, Outcome{State: Delivered, Attempt: 1, Attempts: 1, GatewayRef: "h-1"}},
-		"one segment failed":                    {[]Evidence{part(1, Delivered), part(2, Undeliverable), part(3, Delivered)}, Outcome{State: Undeliverable, Attempt: 1, Attempts: 1}},
-		"one segment, two endings":              {[]Evidence{part(1, Delivered), part(1, Undeliverable), part(2, Delivered), part(3, Delivered)}, Outcome{State: Delivered, Attempt: 1, Attempts: 1, Rivals: []State{Delivered, Undeliverable}}},
-		"one segment unknown, the rest arrived": {[]Evidence{part(1, Delivered), part(2, Unknown), part(3, Delivered)}, Outcome{State: Unknown, Attempt: 1, Attempts: 1}},
-		"a refusal ends no earlier doubt":       {[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}, {Source: Own, Claim: Sending, Attempt: 2}, refusal}, Outcome{State: Doubtful, Attempt: 1, Attempts: 2, MayHaveGone: true, Refused: true}},
-		"and at the end it is unknown":          {[]Evidence{sending, doubt, refusal, {Source: Clock, Claim: Unknown, Attempt: 1}}, Outcome{State: Unknown, Attempt: 1, Attempts: 2, Refused: true}},
-		"unless the first was refused as well":  {[]Evidence{sending, doubt, refusal, {Source: Query, Claim: Rejected, Attempt: 1}}, Outcome{State: Rejected, Cause: ContentRefused, Attempt: 2, Attempts: 2}},
-		"a note claims nothing":                 {[]Evidence{queued, {Source: Query, Note: "asked; no answer", Attempt: 1}}, Outcome{State: Queued, Attempts: 1}},
-		"cancelled between attempts":            {[]Evidence{sending, {Source: Reply, Claim: Queued, Cause: GatewayFault, Attempt: 1}, {Source: Operator, Claim: Cancelled, Attempt: 1}}, Outcome{State: Cancelled, Attempt: 1, Attempts: 1}},
-		"too late":                              {[]Evidence{queued, {Source: Clock, Claim: Expired, Cause: TooLate}}, Outcome{State: Expired, Cause: TooLate}},
+		"nothing known":  {nil, Outcome{}},
+		"committed":      {[]Evidence{queued}, Outcome{State: Queued}},
+		"handed to HTTP": {[]Evidence{queued, sending}, Outcome{State: Sending, Attempt: 1, Attempts: 1}},
+		"no answer": {
+			[]Evidence{queued, sending, doubt},
+			Outcome{State: Doubtful, Attempt: 1, Attempts: 1, MayHaveGone: true},
+		},
+		"doubt outlives our wish to go again": {
+			[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}},
+			Outcome{State: Queued, Attempt: 1, Attempts: 1, MayHaveGone: true},
+		},
+		"and a later try that was not taken": {
+			[]Evidence{
+				sending,
+				doubt,
+				{Source: Own, Claim: Queued, Attempt: 1},
+				{Source: Own, Claim: Sending, Attempt: 2},
+				{Source: Reply, Claim: Queued, Cause: Limited, Attempt: 2},
+			},
+			Outcome{State: Queued, Cause: Limited, Attempt: 2, Attempts: 2, MayHaveGone: true},
+		},
+		"the gateway's word ends it": {
+			[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}, {Source: Query, Claim: Queued, Attempt: 1}},
+			Outcome{State: Queued, Attempt: 1, Attempts: 1},
+		},
+		"taken": {
+			[]Evidence{queued, sending, taken},
+			Outcome{State: Accepted, Attempt: 1, Attempts: 1, GatewayRef: "h-1"},
+		},
+		"a late reply ends the doubt": {
+			[]Evidence{queued, sending, doubt, taken},
+			Outcome{State: Accepted, Attempt: 1, Attempts: 1, GatewayRef: "h-1"},
+		},
+		"a receipt resolves the doubt": {
+			[]Evidence{sending, doubt, {Source: Receipt, Claim: Delivered, Attempt: 1}},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1},
+		},
+		"known not taken": {
+			[]Evidence{queued, sending, {Source: Reply, Claim: Queued, Cause: Limited, Attempt: 1}},
+			Outcome{State: Queued, Cause: Limited, Attempt: 1, Attempts: 1},
+		},
+		"second attempt runs": {
+			[]Evidence{
+				queued,
+				sending,
+				{Source: Reply, Claim: Queued, Cause: Limited, Attempt: 1},
+				{Source: Own, Claim: Sending, Attempt: 2},
+			},
+			Outcome{State: Sending, Attempt: 2, Attempts: 2},
+		},
+		"first attempt turns out taken": {
+			[]Evidence{sending, doubt, {Source: Own, Claim: Sending, Attempt: 2}, taken},
+			Outcome{State: Accepted, Attempt: 1, Attempts: 2, GatewayRef: "h-1"},
+		},
+		"delivered once, refused once": {
+			[]Evidence{{Source: Receipt, Claim: Delivered, Attempt: 1}, {Source: Reply, Claim: Rejected, Attempt: 2}},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 2},
+		},
+		"enroute after delivered": {
+			[]Evidence{
+				sending,
+				{Source: Receipt, Claim: Delivered, Attempt: 1},
+				{Source: Receipt, Claim: Enroute, Attempt: 1, GatewayAt: at(9)},
+			},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1},
+		},
+		"we gave up, the handset did not": {
+			[]Evidence{{Source: Clock, Claim: Unknown, Attempt: 1}, {Source: Receipt, Claim: Delivered, Attempt: 1}},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1},
+		},
+		"we gave up, then it moved": {
+			[]Evidence{{Source: Clock, Claim: Unknown, Attempt: 1}, {Source: Receipt, Claim: Enroute, Attempt: 1}},
+			Outcome{State: Unknown, Attempt: 1, Attempts: 1},
+		},
+		"two endings are contested": {
+			[]Evidence{{Source: Receipt, Claim: Undeliverable, Cause: Absent, Attempt: 1}, {Source: Query, Claim: Delivered, Attempt: 1}},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1, Rivals: []State{Delivered, Undeliverable}},
+		},
+		"statement before receipt": {
+			[]Evidence{{Source: Statement, Claim: Expired, Attempt: 1}, {Source: Receipt, Claim: Rejected, Attempt: 1, GatewayAt: at(5)}},
+			Outcome{State: Expired, Attempt: 1, Attempts: 1, Rivals: []State{Expired, Rejected}},
+		},
+		"later of two equal receipts": {
+			[]Evidence{
+				{Source: Receipt, Claim: Undeliverable, Cause: Absent, Attempt: 1, GatewayAt: at(1)},
+				{Source: Receipt, Claim: Undeliverable, Cause: Barred, Attempt: 1, GatewayAt: at(2)},
+			},
+			Outcome{State: Undeliverable, Cause: Barred, Attempt: 1, Attempts: 1},
+		},
+		"two of three segments": {
+			[]Evidence{sending, taken, part(1, Delivered), part(3, Delivered)},
+			Outcome{State: Enroute, Attempt: 1, Attempts: 1, GatewayRef: "h-1"},
+		},
+		"all three segments": {
+			[]Evidence{sending, taken, part(1, Delivered), part(3, Delivered), part(2, Delivered)},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1, GatewayRef: "h-1"},
+		},
+		"one segment failed": {
+			[]Evidence{part(1, Delivered), part(2, Undeliverable), part(3, Delivered)},
+			Outcome{State: Undeliverable, Attempt: 1, Attempts: 1},
+		},
+		"one segment, two endings": {
+			[]Evidence{part(1, Delivered), part(1, Undeliverable), part(2, Delivered), part(3, Delivered)},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1, Rivals: []State{Delivered, Undeliverable}},
+		},
+		"one segment unknown, the rest arrived": {
+			[]Evidence{part(1, Delivered), part(2, Unknown), part(3, Delivered)},
+			Outcome{State: Unknown, Attempt: 1, Attempts: 1},
+		},
+		"a refusal ends no earlier doubt": {
+			[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}, {Source: Own, Claim: Sending, Attempt: 2}, refusal},
+			Outcome{State: Doubtful, Attempt: 1, Attempts: 2, MayHaveGone: true, Refused: true},
+		},
+		"and at the end it is unknown": {
+			[]Evidence{sending, doubt, refusal, {Source: Clock, Claim: Unknown, Attempt: 1}},
+			Outcome{State: Unknown, Attempt: 1, Attempts: 2, Refused: true},
+		},
+		"unless the first was refused as well": {
+			[]Evidence{sending, doubt, refusal, {Source: Query, Claim: Rejected, Attempt: 1}},
+			Outcome{State: Rejected, Cause: ContentRefused, Attempt: 2, Attempts: 2},
+		},
+		"a note claims nothing": {
+			[]Evidence{queued, {Source: Query, Note: "asked; no answer", Attempt: 1}},
+			Outcome{State: Queued, Attempts: 1},
+		},
+		"cancelled between attempts": {
+			[]Evidence{
+				sending,
+				{Source: Reply, Claim: Queued, Cause: GatewayFault, Attempt: 1},
+				{Source: Operator, Claim: Cancelled, Attempt: 1},
+			},
+			Outcome{State: Cancelled, Attempt: 1, Attempts: 1},
+		},
+		"too late": {
+			[]Evidence{queued, {Source: Clock, Claim: Expired, Cause: TooLate}},
+			Outcome{State: Expired, Cause: TooLate},
+		},
 	}
 	for name, tt := range tests {
 		t.Run(name, func(t *testing.T) {

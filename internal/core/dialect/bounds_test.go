@@ -45,12 +45,17 @@ func TestInboundTextsAreNotCut(t *testing.T) {
 func TestMomentIsBounded(t *testing.T) {
 	t.Parallel()
 	want := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
-	for _, value := range []any{int(want.Unix()), int(want.UnixMilli()), int(want.UnixMicro()), int(want.UnixNano()), float64(want.Unix()), "2026-11-15T08:40:00+01:00"} {
+	for _, value := range []any{
+		int(want.Unix()), int(want.UnixMilli()), int(want.UnixMicro()), int(want.UnixNano()),
+		float64(want.Unix()), "2026-11-15T08:40:00+01:00",
+	} {
 		if got := moment(value); !got.Equal(want) {
 			t.Errorf("%v reads as %v", value, got)
 		}
 	}
-	for _, value := range []any{0, -1, 1 << 62, 4e300, -4e300, "1989-12-31T23:59:59Z", "2100-01-01T00:00:00Z", "0001-01-01T00:00:00Z", nil, true} {
+	for _, value := range []any{
+		0, -1, 1 << 62, 4e300, -4e300, "1989-12-31T23:59:59Z", "2100-01-01T00:00:00Z", "0001-01-01T00:00:00Z", nil, true,
+	} {
 		if got := moment(value); !got.IsZero() {
 			t.Errorf("%v reads as %v", value, got)
 		}

@@ -26,9 +26,11 @@ type Attempt struct {
 var (
 	unencodedPlus = regexp.MustCompile(`=\+[0-9]{7,15}(&|$)`)
 	spaceForPlus  = regexp.MustCompile(`["'>:= ] [1-9][0-9]{7,14}\b`)
-	trialWords    = regexp.MustCompile(`(?i)\b(un-?verified|not verified|verified (numbers?|recipients?)|trial|sandbox|test account|allow-?list|whitelist)`)
-	clockWords    = regexp.MustCompile(`(?i)\b(timestamp|time ?stamp|clock|expired signature|too old|time)\b`)
-	jwtForm       = regexp.MustCompile(`^[A-Za-z0-9_-]{10,}\.[A-Za-z0-9_-]{10,}\.[A-Za-z0-9_-]{5,}$`)
+	trialWords    = regexp.MustCompile(
+		`(?i)\b(un-?verified|not verified|verified (numbers?|recipients?)|trial|sandbox|test account|allow-?list|whitelist)`,
+	)
+	clockWords = regexp.MustCompile(`(?i)\b(timestamp|time ?stamp|clock|expired signature|too old|time)\b`)
+	jwtForm    = regexp.MustCompile(`^[A-Za-z0-9_-]{10,}\.[A-Za-z0-9_-]{10,}\.[A-Za-z0-9_-]{5,}$`)
 )
 
 // clockSlack is by how much a gateway's clock may differ from ours before it is
@@ -58,8 +60,13 @@ func (d *Dialect) Diagnose(a Attempt) []string {
 	if date, err := time.Parse(time.RFC1123, a.Reply.Header["date"]); err == nil && d.signs() {
 		if off := a.Now.Sub(date); off > clockSlack || off < -clockSlack {
 			clocks = true
-			add("The clocks differ: the gateway's shows %s, ours %s, %v apart. Requests are signed with the time, and a signature that is too old or comes from the future is refused. Set this machine's clock.",
-				date.UTC().Format(time.TimeOnly), a.Now.UTC().Format(time.TimeOnly), off.Abs().Round(time.Second))
+			add(
+				"The clocks differ: the gateway's shows %s, ours %s, %v apart. Requests are signed with the time, and a signature "+
+					"that is too old or comes from the future is refused. Set this machine's clock.",
+				date.UTC().Format(time.TimeOnly),
+				a.Now.UTC().Format(time.TimeOnly),
+				off.Abs().Round(time.Second),
+			)
 		} else if cause == delivery.CredentialsRefused && clockWords.MatchString(body) {
 			add("The answer speaks of time. Requests are signed with it: see whether the dialect's sign writes it as the manual says (seconds, milliseconds, or a date).")
 		}
@@ -77,10 +84,16 @@ func (d *Dialect) Diagnose(a Attempt) []string {
 		add("The gateway asks for a slower pace. The credentials were not looked at, or are good.")
 	}
 	if cause != "" && cause != delivery.CredentialsRefused && trialWords.MatchString(body) {
-		add("It looks like a trial account, which reaches only numbers that were verified before. Verify the number at the gateway, or have the account opened.")
+		add(
+			"It looks like a trial account, which reaches only numbers that were verified before. Verify the number at the " +
+				"gateway, or have the account opened.",
+		)
 	}
 	if unencodedPlus.MatchString(rawFields(a.Request)) {
-		add("A plus sign goes out unencoded and arrives as a space. In a query string or form it is %%2B; the dialect's query and form write it so by themselves.")
+		add(
+			"A plus sign goes out unencoded and arrives as a space. In a query string or form it is %%2B; the dialect's query " +
+				"and form write it so by themselves.",
+		)
 	} else if a.Reading.Meaning != Read || cause != "" {
 		if spaceForPlus.MatchString(body) {
 			add("The answer shows the number with a space in front: the plus sign of the number was lost on the way. Try number: digits or number: \"00\".")
@@ -88,13 +101,26 @@ func (d *Dialect) Diagnose(a Attempt) []string {
 	}
 	switch {
 	case a.Reply.Status >= 300 && a.Reply.Status < 400:
-		add("The gateway sends us elsewhere (%d, %s). Calm Pigeon goes nowhere but to the address it was given; give that one, if it is right.", a.Reply.Status, orNone(a.Reply.Header["location"]))
+		add(
+			"The gateway sends us elsewhere (%d, %s). Calm Pigeon goes nowhere but to the address it was given; give that one, if it is right.",
+			a.Reply.Status,
+			orNone(a.Reply.Header["location"]),
+		)
 	case a.Reading.Meaning == Unreadable && looksLikePage(a.Reply):
-		add("A web page answered, not an interface. The address is perhaps that of the website, or something in between answers instead of the gateway.")
+		add(
+			"A web page answered, not an interface. The address is perhaps that of the website, or something in between answers " +
+				"instead of the gateway.",
+		)
 	case a.Reading.Meaning == Unreadable && a.Reply.Status == 404:
-		add("There is nothing at %s. Compare the address and the dialect's path with the manual: perhaps a part of the path is missing, or stands twice.", a.Address+strings.SplitN(a.Request.Path, "?", 2)[0])
+		add(
+			"There is nothing at %s. Compare the address and the dialect's path with the manual: perhaps a part of the path is "+
+				"missing, or stands twice.",
+			a.Address+strings.SplitN(a.Request.Path, "?", 2)[0],
+		)
 	case a.Reading.Meaning == Unreadable && (a.Reply.Status == 401 || a.Reply.Status == 403):
-		add("It looks as if the credentials were refused, and the dialect has no rule that says so: add one with refused: credentials_refused.")
+		add(
+			"It looks as if the credentials were refused, and the dialect has no rule that says so: add one with refused: credentials_refused.",
+		)
 		d.credentials(a, add)
 	case a.Reading.Meaning == Unreadable:
 		add("The dialect cannot read this answer: %s. Add a rule for it, and this answer to its examples.", a.Reading.Note)
@@ -160,13 +186,21 @@ func (d *Dialect) credentials(a Attempt, add func(string, ...any)) {
 		case strings.Contains(secret, "…") || strings.Contains(secret, "***") || strings.HasPrefix(secret, "<"):
 			odd("%s looks like a placeholder, or a key that was shown shortened.", name)
 		case jwtForm.MatchString(secret) && d.Token == nil:
-			odd("%s looks like a token that was issued for a while (it has three parts with dots). Such expire; is there a lasting key, or does the gateway issue tokens? Then describe it under token.", name)
+			odd(
+				"%s looks like a token that was issued for a while (it has three parts with dots). Such expire; is there a lasting "+
+					"key, or does the gateway issue tokens? Then describe it under token.",
+				name,
+			)
 		}
 	}
 	if before > 0 {
 		return
 	}
-	add("The gateway does not accept these credentials. The usual reasons: a key of another kind (for the website, for another product, or for testing), key and secret swapped, a key that was revoked, or one that only works from certain addresses.")
+	add(
+		"The gateway does not accept these credentials. The usual reasons: a key of another kind (for the website, for " +
+			"another product, or for testing), key and secret swapped, a key that was revoked, or one that only works from " +
+			"certain addresses.",
+	)
 	if pairs := d.pairs(); len(pairs) > 0 {
 		if a.Secrets[pairs[0][0]] == a.Secrets[pairs[0][1]] {
 			add("%s and %s are the same. They are usually two different things.", pairs[0][0], pairs[0][1])
@@ -222,5 +256,6 @@ func rawFields(r Request) string {
 
 func looksLikePage(r Reply) bool {
 	start := strings.ToLower(strings.TrimSpace(string(r.Body[:min(len(r.Body), 200)])))
-	return strings.Contains(r.Header["content-type"], "html") || strings.HasPrefix(start, "<!doctype html") || strings.HasPrefix(start, "<html")
+	return strings.Contains(r.Header["content-type"], "html") || strings.HasPrefix(start, "<!doctype html") ||
+		strings.HasPrefix(start, "<html")
 }

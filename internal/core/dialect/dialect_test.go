@@ -50,7 +50,14 @@ func TestSubmitRequest(t *testing.T) {
 	d := load(t, "harbourline")
 	to, _ := phone.Parse("+447700900123")
 	secrets := map[string]string{"api_key": "k-1", "receipt_secret": "s-1"}
-	m := Message{ID: "m-1", To: to, Sender: "Lanternholm", Text: "Berth <3> & \"more\"", ReceiptURL: "http://127.0.0.1/r", GatewayRef: "hl/1"}
+	m := Message{
+		ID:         "m-1",
+		To:         to,
+		Sender:     "Lanternholm",
+		Text:       "Berth <3> & \"more\"",
+		ReceiptURL: "http://127.0.0.1/r",
+		GatewayRef: "hl/1",
+	}
 	r, err := d.SubmitRequest([]Message{m}, Means{Secrets: secrets})
 	if err != nil {
 		t.Fatal(err)
@@ -96,7 +103,8 @@ func TestGenuine(t *testing.T) {
 func TestReadKeepsWhatItCannotPlace(t *testing.T) {
 	d := load(t, "harbourline")
 	r := d.ReadReceipt(Incoming{Body: []byte(`{"events":[{"id":12345678901234567890,"status":"ADRIFT"}]}`)})
-	if r.Meaning != Read || r.Items[0].GatewayRef != "12345678901234567890" || r.Items[0].State != "" || !strings.Contains(r.Items[0].Note, "ADRIFT") {
+	if r.Meaning != Read || r.Items[0].GatewayRef != "12345678901234567890" || r.Items[0].State != "" ||
+		!strings.Contains(r.Items[0].Note, "ADRIFT") {
 		t.Errorf("an unknown code reads as %+v", r)
 	}
 	for _, body := range []string{"", "[]", "{}", `{"events":[]}`, `{"events":[1]}`, `{"events":{"a":null}}`, "\x00\xff"} {
@@ -169,7 +177,11 @@ submit:
 
 func BenchmarkReadSubmit(b *testing.B) {
 	d := load(b, "harbourline")
-	reply := Reply{Status: 202, Header: map[string]string{"content-type": "application/json"}, Body: []byte(`{"outcome":"taken","id":"hl-1","parts":1}`)}
+	reply := Reply{
+		Status: 202,
+		Header: map[string]string{"content-type": "application/json"},
+		Body:   []byte(`{"outcome":"taken","id":"hl-1","parts":1}`),
+	}
 	for b.Loop() {
 		if d.ReadSubmit(reply, time.Time{}).Meaning != Read {
 			b.Fatal("not read")

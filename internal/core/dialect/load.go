@@ -62,7 +62,11 @@ func Load(name string, source []byte) (*Dialect, error) {
 	if d.Query != nil {
 		query = d.Query.Request.sources()
 	}
-	d.uses = uses{hex: strings.Contains(submit, "text_hex"), national: strings.Contains(submit+query, "national"), ref: strings.Contains(query, "gateway_ref")}
+	d.uses = uses{
+		hex:      strings.Contains(submit, "text_hex"),
+		national: strings.Contains(submit+query, "national"),
+		ref:      strings.Contains(query, "gateway_ref"),
+	}
 	return d, nil
 }
 
@@ -128,7 +132,10 @@ func (c *checker) dialect() {
 	c.push("receipt", d.Receipt)
 	c.push("inbound", d.Inbound)
 	if d.Receipt != nil && d.Inbound != nil && !d.Receipt.When.set() && !d.Inbound.When.set() {
-		c.fail("inbound.when", "receipts and inbound messages come to the same address; expected a condition that tells them apart, here or at receipt")
+		c.fail(
+			"inbound.when",
+			"receipts and inbound messages come to the same address; expected a condition that tells them apart, here or at receipt",
+		)
 	}
 	c.statement(d.Statement)
 	for code, meaning := range d.Codes {
@@ -160,7 +167,11 @@ func (c *checker) takes() {
 	}
 	for i, country := range t.Countries {
 		if !phone.IsCountry(country) {
-			c.fail(fmt.Sprintf("takes.countries[%d]", i), "%q: expected the code of a country in capitals (ISO 3166-1), such as GB", country)
+			c.fail(
+				fmt.Sprintf("takes.countries[%d]", i),
+				"%q: expected the code of a country in capitals (ISO 3166-1), such as GB",
+				country,
+			)
 		}
 	}
 	oneOf(c, "takes.senders", t.Senders, Any, Leased)

@@ -258,7 +258,10 @@ func (d *Dialect) item(object map[string]any) (Item, error) {
 		case "at":
 			item.At = moment(value)
 		default:
-			err = fmt.Errorf("not known; accepted are reference, gateway_ref, to, index, state, cause, code, note, segments, part, parts, charge, at, not_taken, absent")
+			err = fmt.Errorf(
+				"not known; accepted are reference, gateway_ref, to, index, state, cause, code, note, segments, part, parts, charge, " +
+					"at, not_taken, absent",
+			)
 		}
 		if err != nil {
 			return Item{}, fmt.Errorf("%s: %w", name, err)

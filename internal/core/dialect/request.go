@@ -162,11 +162,19 @@ func (d *Dialect) StatementRequest(from, until time.Time, means Means) (Request,
 	if d.Statement == nil || d.Statement.Request == nil {
 		return Request{}, fmt.Errorf("dialect %s does not say how a statement is fetched", d.Name)
 	}
-	return d.request(d.Statement.Request, means.into(map[string]any{"from": from.UTC().Format(time.RFC3339), "until": until.UTC().Format(time.RFC3339)}), means)
+	return d.request(
+		d.Statement.Request,
+		means.into(map[string]any{"from": from.UTC().Format(time.RFC3339), "until": until.UTC().Format(time.RFC3339)}),
+		means,
+	)
 }
 
 func (d *Dialect) request(rule *RequestRule, input map[string]any, means Means) (Request, error) {
-	r, path := Request{Method: "GET", Header: map[string]string{"Accept": "application/json, application/xml;q=0.9, */*;q=0.5"}, Hidden: map[string]string{}}, rule.Get
+	r, path := Request{
+		Method: "GET",
+		Header: map[string]string{"Accept": "application/json, application/xml;q=0.9, */*;q=0.5"},
+		Hidden: map[string]string{},
+	}, rule.Get
 	if rule.Post.set() {
 		r.Method, path = "POST", rule.Post
 	}
@@ -343,7 +351,16 @@ func (r *Request) sign(rule *Sign, charset Charset, input map[string]any, means 
 	path, query, _ := strings.Cut(r.Path, "?")
 	body := sha256.Sum256(r.Body)
 	seen := maps.Clone(input)
-	maps.Copy(seen, map[string]any{"method": r.Method, "path": means.Base + path, "query": query, "body": string(r.Body), "body_sha256": hex.EncodeToString(body[:])})
+	maps.Copy(
+		seen,
+		map[string]any{
+			"method":      r.Method,
+			"path":        means.Base + path,
+			"query":       query,
+			"body":        string(r.Body),
+			"body_sha256": hex.EncodeToString(body[:]),
+		},
+	)
 	over, err := rule.Over.one(seen)
 	if err != nil {
 		return err

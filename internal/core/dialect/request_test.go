@@ -17,7 +17,12 @@ var noon = time.Date(2026, 11, 15, 12, 0, 0, 0, time.UTC)
 // built builds a submission of a dialect whose request is given.
 func built(t *testing.T, request string, messages ...Message) (Request, error) {
 	t.Helper()
-	d, err := Load("x.yaml", []byte("dialect: x\nsecrets: [key, secret]\nsubmit: {most: 9, request: "+request+", reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}"))
+	d, err := Load(
+		"x.yaml",
+		[]byte(
+			"dialect: x\nsecrets: [key, secret]\nsubmit: {most: 9, request: "+request+", reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}",
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -25,7 +30,15 @@ func built(t *testing.T, request string, messages ...Message) (Request, error) {
 }
 
 func text(to, text string) Message {
-	return Message{ID: "m-1", To: phone.Stored(to), Country: "GB", Sender: "Lanternholm", Text: text, ValidFor: 60, Fields: map[string]any{"berth": "3"}}
+	return Message{
+		ID:       "m-1",
+		To:       phone.Stored(to),
+		Country:  "GB",
+		Sender:   "Lanternholm",
+		Text:     text,
+		ValidFor: 60,
+		Fields:   map[string]any{"berth": "3"},
+	}
 }
 
 func TestRequestsOfEveryKind(t *testing.T) {
@@ -62,7 +75,8 @@ func TestRequestsOfEveryKind(t *testing.T) {
 			continue
 		}
 		if name == "signed" { // its value is checked by the practice gateway that verifies it; here that it is there, and of what
-			if len(r.Header["X-Sig"]) != 64 || !strings.HasPrefix(r.Path, "/s?sig="+r.Header["X-Sig"][:6]) || r.Header["X-Time"] != tt.header["X-Time"] {
+			if len(r.Header["X-Sig"]) != 64 || !strings.HasPrefix(r.Path, "/s?sig="+r.Header["X-Sig"][:6]) ||
+				r.Header["X-Time"] != tt.header["X-Time"] {
 				t.Errorf("%s: %+v", name, r)
 			}
 			continue
@@ -173,7 +187,14 @@ func TestBodiesBecomeValues(t *testing.T) {
 
 // XML that is written reads back as it was.
 func TestXMLSurvives(t *testing.T) {
-	value := map[string]any{"sms": map[string]any{"@a": `q"<&`, "to": []any{"1", "2"}, "text": "a < b & c > d", "more": map[string]any{"@x": "1", "#text": "ö"}}}
+	value := map[string]any{
+		"sms": map[string]any{
+			"@a":   `q"<&`,
+			"to":   []any{"1", "2"},
+			"text": "a < b & c > d",
+			"more": map[string]any{"@x": "1", "#text": "ö"},
+		},
+	}
 	written, err := writeXML(value)
 	if err != nil {
 		t.Fatal(err)

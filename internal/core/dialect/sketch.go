@@ -31,10 +31,31 @@ type Question struct {
 var Questions = []Question{
 	{"name", "What shall the dialect be called? (small letters, digits, hyphens)", nil, func(s *Sketch) *string { return &s.Name }},
 	{"body", "How does the gateway take a text?", []string{"json", "form", "query", "xml"}, func(s *Sketch) *string { return &s.Body }},
-	{"credentials", "How does it know you?", []string{"bearer", "basic", "header", "fields", "oauth", "hmac", "none"}, func(s *Sketch) *string { return &s.Credentials }},
-	{"number", "How does it want numbers? (e164 is +447700900123, digits 447700900123, 00 00447700900123, national 07700900123, tel tel:+447700900123)", []string{"e164", "digits", "00", "national", "tel"}, func(s *Sketch) *string { return &s.Number }},
-	{"recipients", "How many go in one request? (list: one text to many, array: many texts)", []string{"one", "list", "array"}, func(s *Sketch) *string { return &s.Recipients }},
-	{"receipts", "How does it report what became of a text?", []string{"json", "form", "query", "xml", "none"}, func(s *Sketch) *string { return &s.Receipts }},
+	{
+		"credentials",
+		"How does it know you?",
+		[]string{"bearer", "basic", "header", "fields", "oauth", "hmac", "none"},
+		func(s *Sketch) *string { return &s.Credentials },
+	},
+	{
+		"number",
+		"How does it want numbers? (e164 is +447700900123, digits 447700900123, 00 00447700900123, national 07700900123, tel " +
+			"tel:+447700900123)",
+		[]string{"e164", "digits", "00", "national", "tel"},
+		func(s *Sketch) *string { return &s.Number },
+	},
+	{
+		"recipients",
+		"How many go in one request? (list: one text to many, array: many texts)",
+		[]string{"one", "list", "array"},
+		func(s *Sketch) *string { return &s.Recipients },
+	},
+	{
+		"receipts",
+		"How does it report what became of a text?",
+		[]string{"json", "form", "query", "xml", "none"},
+		func(s *Sketch) *string { return &s.Receipts },
+	},
 	{"asked", "Can it be asked what became of a text?", []string{"yes", "no"}, func(s *Sketch) *string { return &s.Asked }},
 }
 

@@ -27,7 +27,8 @@ func bodyValue(contentType string, body []byte) any {
 			return valuesObject(form)
 		}
 	}
-	if strings.Contains(contentType, "xml") && !strings.Contains(contentType, "html") || bytes.HasPrefix(bytes.TrimSpace(body), []byte("<?xml")) {
+	if strings.Contains(contentType, "xml") && !strings.Contains(contentType, "html") ||
+		bytes.HasPrefix(bytes.TrimSpace(body), []byte("<?xml")) {
 		if value, err := readXML(body); err == nil {
 			return value
 		}

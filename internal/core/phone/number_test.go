@@ -109,7 +109,8 @@ func TestDetails(t *testing.T) {
 		zones := got.TimeZones
 		got.TimeZones = nil
 		if err != nil || got.Country != want.Country || got.CountryName != want.CountryName || got.Region != want.Region || got.Line != want.Line ||
-			got.Fictional != want.Fictional || got.Display != want.Display {
+			got.Fictional != want.Fictional ||
+			got.Display != want.Display {
 			t.Errorf("%s, %v: got %+v, want %+v", in, err, got, want)
 		}
 		if want.Country == "GB" && !slices.Contains(zones, "Europe/London") {

@@ -128,7 +128,10 @@ func (r *reader) clean() (digits string, plus bool, err error) {
 			plus = true
 		case c == '+':
 			return "", false, r.refuse("a plus stands inside it, at character %d; is this more than one number?", len([]rune(s[:i]))+1)
-		case unicode.IsSpace(c), unicode.Is(unicode.Cf, c), unicode.In(c, unicode.Pd, unicode.Ps, unicode.Pe), strings.ContainsRune("./−·", c):
+		case unicode.IsSpace(c),
+			unicode.Is(unicode.Cf, c),
+			unicode.In(c, unicode.Pd, unicode.Ps, unicode.Pe),
+			strings.ContainsRune("./−·", c):
 		case strings.ContainsRune(",;|&", c):
 			return "", false, r.refuse("%q separates numbers; one is expected", c)
 		case c == '#' || c == 'x' || c == 'X' || strings.HasPrefix(strings.ToLower(s[i:]), "ext"):

@@ -242,7 +242,12 @@ func entry(column func(string) string) (Entry, error) {
 func WriteCSV(w io.Writer, entries []Entry) error {
 	entries = slices.Clone(entries)
 	slices.SortFunc(entries, func(a, b Entry) int {
-		return cmp.Or(cmp.Compare(a.Country, b.Country), cmp.Compare(a.Prefix, b.Prefix), cmp.Compare(a.Kind, b.Kind), a.From.Compare(b.From))
+		return cmp.Or(
+			cmp.Compare(a.Country, b.Country),
+			cmp.Compare(a.Prefix, b.Prefix),
+			cmp.Compare(a.Kind, b.Kind),
+			a.From.Compare(b.From),
+		)
 	})
 	rows := csv.NewWriter(w)
 	rows.Write(columns)

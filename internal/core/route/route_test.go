@@ -66,7 +66,13 @@ func TestOrder(t *testing.T) {
 }
 
 func TestCheckNamesTheField(t *testing.T) {
-	good := Route{Name: "uk", Countries: []string{"GB"}, Prefixes: []string{"+44"}, Kinds: []pace.Kind{pace.OTP}, Gateways: []Leg{{"a", 1}, {"b", 2}}}
+	good := Route{
+		Name:      "uk",
+		Countries: []string{"GB"},
+		Prefixes:  []string{"+44"},
+		Kinds:     []pace.Kind{pace.OTP},
+		Gateways:  []Leg{{"a", 1}, {"b", 2}},
+	}
 	if err := good.Check(); err != nil {
 		t.Fatal(err)
 	}

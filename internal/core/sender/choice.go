@@ -92,7 +92,9 @@ func (r Rule) Decide(c Case) Decision {
 	d.add(r.sender(c, where))
 	switch {
 	case r.Texts == Registered && !c.TextRegistered:
-		d.add(Finding{"text", Refused, where + " takes registered texts only", "send by a template that has a registration for " + r.Country})
+		d.add(
+			Finding{"text", Refused, where + " takes registered texts only", "send by a template that has a registration for " + r.Country},
+		)
 	case r.Texts == Closed:
 		d.add(Finding{"text", Refused, where + " takes no such texts", ""})
 	case r.Texts == Unknown:
@@ -104,17 +106,45 @@ func (r Rule) Decide(c Case) Decision {
 		case r.Links == Closed:
 			d.add(Finding{"link", Refused, where + " lets no links through", "leave out " + links[0]})
 		case r.Links == Registered && (loose || !c.TextRegistered):
-			d.add(Finding{"link", Refused, where + " lets links through only in the fixed wording of a registered template", "register the link in the template's wording, not in a field"})
+			d.add(
+				Finding{
+					"link",
+					Refused,
+					where + " lets links through only in the fixed wording of a registered template",
+					"register the link in the template's wording, not in a field",
+				},
+			)
 		case r.Links == Unknown:
-			d.add(Finding{"link", NotKnown, "whether " + where + " lets links through is not known", "ask the gateway, or send one to yourself there"})
+			d.add(
+				Finding{
+					"link",
+					NotKnown,
+					"whether " + where + " lets links through is not known",
+					"ask the gateway, or send one to yourself there",
+				},
+			)
 		}
 	}
 	if r.OptOut != "" && c.Kind == pace.Bulk && !strings.Contains(strings.ToUpper(c.Text), strings.ToUpper(r.OptOut)) {
-		d.add(Finding{"opt_out", Careful, fmt.Sprintf("bulk texts to %s must say how to stop them; %q is not in it", where, r.OptOut), fmt.Sprintf("add a line with %s", r.OptOut)})
+		d.add(
+			Finding{
+				"opt_out",
+				Careful,
+				fmt.Sprintf("bulk texts to %s must say how to stop them; %q is not in it", where, r.OptOut),
+				fmt.Sprintf("add a line with %s", r.OptOut),
+			},
+		)
 	}
 	for _, q := range r.Quiet {
 		if zone, until, ok := q.anywhere(c); ok {
-			d.add(Finding{"quiet_hours", Careful, fmt.Sprintf("quiet hours for %s texts in %s until %s", c.Kind, zone, until), "send it later"})
+			d.add(
+				Finding{
+					"quiet_hours",
+					Careful,
+					fmt.Sprintf("quiet hours for %s texts in %s until %s", c.Kind, zone, until),
+					"send it later",
+				},
+			)
 		}
 	}
 	return d
@@ -130,8 +160,12 @@ func (r Rule) sender(c Case, where string) Finding {
 		if registration := c.Sender.Registrations[r.Country]; registration != "" {
 			return Finding{"sender", Allowed, fmt.Sprintf("%s is registered in %s as %s", id, where, registration), ""}
 		}
-		return Finding{"sender", Refused, fmt.Sprintf("%s takes only registered %s senders, and no registration of %s is known", where, kind, id),
-			fmt.Sprintf("register it, then note the id: pigeon sender set %q --registration %s=ID", id, r.Country)}
+		return Finding{
+			"sender",
+			Refused,
+			fmt.Sprintf("%s takes only registered %s senders, and no registration of %s is known", where, kind, id),
+			fmt.Sprintf("register it, then note the id: pigeon sender set %q --registration %s=ID", id, r.Country),
+		}
 	case Open:
 		return Finding{"sender", Allowed, fmt.Sprintf("%s takes %s senders", where, kind), ""}
 	}
@@ -167,7 +201,9 @@ func (q Quiet) anywhere(c Case) (zone, until string, quiet bool) {
 	return "", "", false
 }
 
-var link = regexp.MustCompile(`(?i)\b(?:https?://|www\.)\S+|\b[a-z0-9][a-z0-9-]*(?:\.[a-z0-9-]+)*\.(?:com|net|org|info|io|co|me|ly|app|link|page|shop|xyz|example)\b(?:/\S*)?`)
+var link = regexp.MustCompile(
+	`(?i)\b(?:https?://|www\.)\S+|\b[a-z0-9][a-z0-9-]*(?:\.[a-z0-9-]+)*\.(?:com|net|org|info|io|co|me|ly|app|link|page|shop|xyz|example)\b(?:/\S*)?`,
+)
 
 // Links finds the links in a text, also those without http in front.
 func Links(text string) []string { return link.FindAllString(text, -1) }
@@ -225,7 +261,12 @@ func Choose(all []Entry, rule Rule, named string, gateway string, c Case) (Entry
 	if len(against) > 0 {
 		return Entry{}, Decision{}, fmt.Errorf("none is given, and none in use can be chosen: %s: %w", strings.Join(against, "; "), ErrNone)
 	}
-	return Entry{}, Decision{}, fmt.Errorf("none is given, and there is no default for %s texts to %s: %w", c.Kind, phone.CountryName(rule.Country), ErrNone)
+	return Entry{}, Decision{}, fmt.Errorf(
+		"none is given, and there is no default for %s texts to %s: %w",
+		c.Kind,
+		phone.CountryName(rule.Country),
+		ErrNone,
+	)
 }
 
 // rank is how well a sender matches when none is named; 0 if it does not.

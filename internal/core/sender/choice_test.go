@@ -27,7 +27,13 @@ func TestChoose(t *testing.T) {
 		{ID: id(t, "LH Boarding"), Defaults: []Default{{Kind: pace.OTP}}},
 		{ID: id(t, "LH Sverige"), Countries: []string{"SE"}, Defaults: []Default{{Country: "SE"}}},
 		{ID: id(t, "+447700900000"), Registrations: map[string]string{"US": "C-77"}},
-		{ID: id(t, "80123"), Gateways: []string{"monsoon"}, Countries: []string{"IN"}, Defaults: []Default{{Country: "IN"}}, Registrations: map[string]string{"IN": "E-1"}},
+		{
+			ID:            id(t, "80123"),
+			Gateways:      []string{"monsoon"},
+			Countries:     []string{"IN"},
+			Defaults:      []Default{{Country: "IN"}},
+			Registrations: map[string]string{"IN": "E-1"},
+		},
 	}
 	for _, tt := range []struct {
 		named, country, gateway string
@@ -53,8 +59,21 @@ func TestChoose(t *testing.T) {
 			rule = Unruled(tt.country)
 		}
 		got, decision, err := Choose(all, rule, tt.named, tt.gateway, Case{Kind: tt.kind, Text: "Crossing 0740"})
-		if got.ID.String() != tt.want || decision.Verdict != tt.verdict || (err != nil) != (tt.why != "") || err != nil && (!errors.Is(err, ErrNone) || !strings.Contains(err.Error(), tt.why)) {
-			t.Errorf("%q to %s through %q as %s: %s, %+v, %v; want %s, %s, %s", tt.named, tt.country, tt.gateway, tt.kind, got.ID, decision, err, tt.want, tt.verdict, tt.why)
+		if got.ID.String() != tt.want || decision.Verdict != tt.verdict || (err != nil) != (tt.why != "") ||
+			err != nil && (!errors.Is(err, ErrNone) || !strings.Contains(err.Error(), tt.why)) {
+			t.Errorf(
+				"%q to %s through %q as %s: %s, %+v, %v; want %s, %s, %s",
+				tt.named,
+				tt.country,
+				tt.gateway,
+				tt.kind,
+				got.ID,
+				decision,
+				err,
+				tt.want,
+				tt.verdict,
+				tt.why,
+			)
 		}
 	}
 	for country, why := range map[string]string{"US": "no registration of +447700900000", "GB": "no default for bulk texts to United Kingdom"} {
@@ -62,7 +81,8 @@ func TestChoose(t *testing.T) {
 		if country == "GB" {
 			only = []Entry{{ID: id(t, "LH Boarding"), Defaults: []Default{{Kind: pace.OTP}}}}
 		}
-		if got, _, err := Choose(only, Shipped()[country], "", "", Case{Kind: pace.Bulk}); !errors.Is(err, ErrNone) || !strings.Contains(err.Error(), why) {
+		if got, _, err := Choose(only, Shipped()[country], "", "", Case{Kind: pace.Bulk}); !errors.Is(err, ErrNone) ||
+			!strings.Contains(err.Error(), why) {
 			t.Errorf("%s: %v, %v; want it to say %q", country, got, err, why)
 		}
 	}
@@ -85,17 +105,113 @@ func TestDecide(t *testing.T) {
 		about   string // of the worst finding
 		say     string
 	}{
-		"a registered text":            {"IN", Case{Sender: registered, Kind: pace.Bulk, Text: "Berth 3", Wording: "Berth \x00", TextRegistered: true, At: noon, TimeZones: []string{"Asia/Kolkata"}}, Allowed, "", ""},
-		"a text that is not":           {"IN", Case{Sender: registered, Kind: pace.Transactional, Text: "Berth 3"}, Refused, "text", "registered texts only"},
-		"a link in a field":            {"IN", Case{Sender: registered, Kind: pace.Transactional, Text: "See https://a.example", Wording: "See \x00", TextRegistered: true}, Refused, "link", "fixed wording"},
-		"a link in the wording":        {"IN", Case{Sender: registered, Kind: pace.Transactional, Text: "See https://a.example", Wording: "See https://a.example", TextRegistered: true}, Allowed, "", ""},
-		"a link where none may be":     {"PH", Case{Sender: registered, Kind: pace.Transactional, Text: "See www.a.example"}, Refused, "link", "no links"},
-		"quiet hours":                  {"IN", Case{Sender: registered, Kind: pace.Bulk, Text: "x", Wording: "x", TextRegistered: true, At: at("2026-11-17T16:00:00Z"), TimeZones: []string{"Asia/Kolkata"}}, Careful, "quiet_hours", "until 10:00"},
-		"passcodes are never too loud": {"IN", Case{Sender: registered, Kind: pace.OTP, Text: "x", Wording: "x", TextRegistered: true, At: at("2026-11-17T16:00:00Z"), TimeZones: []string{"Asia/Kolkata"}}, Allowed, "", ""},
-		"Sundays in France":            {"FR", Case{Sender: registered, Kind: pace.Bulk, Text: "x STOP", At: at("2026-11-15T12:00:00Z"), TimeZones: []string{"Europe/Paris"}}, Careful, "quiet_hours", "the end of the day"},
-		"no way to stop them":          {"FR", Case{Sender: registered, Kind: pace.Bulk, Text: "x", At: noon, TimeZones: []string{"Europe/Paris"}}, Careful, "opt_out", `"STOP" is not in it`},
-		"somewhere it is quiet":        {"US", Case{Sender: Entry{ID: id(t, "80123"), Registrations: map[string]string{"US": "x"}}, Kind: pace.Bulk, Text: "stop", At: at("2026-11-17T15:30:00Z"), TimeZones: []string{"America/New_York", "America/Los_Angeles"}}, Careful, "quiet_hours", "America/Los_Angeles until 08:00"},
-		"of which nothing is known":    {"ZW", Case{Sender: registered, Kind: pace.Bulk, Text: "x"}, NotKnown, "sender", "not known"},
+		"a registered text": {
+			"IN",
+			Case{
+				Sender:         registered,
+				Kind:           pace.Bulk,
+				Text:           "Berth 3",
+				Wording:        "Berth \x00",
+				TextRegistered: true,
+				At:             noon,
+				TimeZones:      []string{"Asia/Kolkata"},
+			},
+			Allowed,
+			"",
+			"",
+		},
+		"a text that is not": {
+			"IN",
+			Case{Sender: registered, Kind: pace.Transactional, Text: "Berth 3"},
+			Refused,
+			"text",
+			"registered texts only",
+		},
+		"a link in a field": {
+			"IN",
+			Case{Sender: registered, Kind: pace.Transactional, Text: "See https://a.example", Wording: "See \x00", TextRegistered: true},
+			Refused,
+			"link",
+			"fixed wording",
+		},
+		"a link in the wording": {
+			"IN",
+			Case{
+				Sender:         registered,
+				Kind:           pace.Transactional,
+				Text:           "See https://a.example",
+				Wording:        "See https://a.example",
+				TextRegistered: true,
+			},
+			Allowed,
+			"",
+			"",
+		},
+		"a link where none may be": {
+			"PH",
+			Case{Sender: registered, Kind: pace.Transactional, Text: "See www.a.example"},
+			Refused,
+			"link",
+			"no links",
+		},
+		"quiet hours": {
+			"IN",
+			Case{
+				Sender:         registered,
+				Kind:           pace.Bulk,
+				Text:           "x",
+				Wording:        "x",
+				TextRegistered: true,
+				At:             at("2026-11-17T16:00:00Z"),
+				TimeZones:      []string{"Asia/Kolkata"},
+			},
+			Careful,
+			"quiet_hours",
+			"until 10:00",
+		},
+		"passcodes are never too loud": {
+			"IN",
+			Case{
+				Sender:         registered,
+				Kind:           pace.OTP,
+				Text:           "x",
+				Wording:        "x",
+				TextRegistered: true,
+				At:             at("2026-11-17T16:00:00Z"),
+				TimeZones:      []string{"Asia/Kolkata"},
+			},
+			Allowed,
+			"",
+			"",
+		},
+		"Sundays in France": {
+			"FR",
+			Case{Sender: registered, Kind: pace.Bulk, Text: "x STOP", At: at("2026-11-15T12:00:00Z"), TimeZones: []string{"Europe/Paris"}},
+			Careful,
+			"quiet_hours",
+			"the end of the day",
+		},
+		"no way to stop them": {
+			"FR",
+			Case{Sender: registered, Kind: pace.Bulk, Text: "x", At: noon, TimeZones: []string{"Europe/Paris"}},
+			Careful,
+			"opt_out",
+			`"STOP" is not in it`,
+		},
+		"somewhere it is quiet": {
+			"US",
+			Case{
+				Sender:    Entry{ID: id(t, "80123"), Registrations: map[string]string{"US": "x"}},
+				Kind:      pace.Bulk,
+				Text:      "stop",
+				At:        at("2026-11-17T15:30:00Z"),
+				TimeZones: []string{"America/New_York", "America/Los_Angeles"},
+			},
+			Careful,
+			"quiet_hours",
+			"America/Los_Angeles until 08:00",
+		},
+		"of which nothing is known": {"ZW", Case{Sender: registered, Kind: pace.Bulk, Text: "x"}, NotKnown, "sender", "not known"},
 	}
 	for name, tt := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -105,7 +221,8 @@ func TestDecide(t *testing.T) {
 			}
 			got := rule.Decide(tt.c)
 			worst := slices.IndexFunc(got.Findings, func(f Finding) bool { return f.Verdict == got.Verdict })
-			if got.Verdict != tt.verdict || got.Rule != rule.Name() || tt.about != "" && (got.Findings[worst].About != tt.about || !strings.Contains(got.Findings[worst].Say, tt.say)) {
+			if got.Verdict != tt.verdict || got.Rule != rule.Name() ||
+				tt.about != "" && (got.Findings[worst].About != tt.about || !strings.Contains(got.Findings[worst].Say, tt.say)) {
 				t.Errorf("got %+v, want %s of %s: %s", got, tt.verdict, tt.about, tt.say)
 			}
 		})
@@ -151,7 +268,9 @@ func TestReadRulesRefuses(t *testing.T) {
 			t.Errorf("%s gives %v; want it to say %q", source, err, why)
 		}
 	}
-	if rules, err := ReadRules([]byte("date: 2026-11-01\norigin: us\nrules: [{country: ZW}]")); err != nil || rules[0].Links != Unknown || rules[0].Date != "2026-11-01" || rules[0].Origin != "us" {
+	if rules, err := ReadRules([]byte("date: 2026-11-01\norigin: us\nrules: [{country: ZW}]")); err != nil || rules[0].Links != Unknown ||
+		rules[0].Date != "2026-11-01" ||
+		rules[0].Origin != "us" {
 		t.Errorf("what is left out: %+v, %v", rules, err)
 	}
 }

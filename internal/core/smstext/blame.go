@@ -313,7 +313,19 @@ func isMixed(word string) bool {
 
 // safe are characters whose replacement nobody notices.
 var safe = func() map[rune]string {
-	m := map[rune]string{'…': "...", '‗': "_", 'ﬁ': "fi", 'ﬂ': "fl", 'ﬀ': "ff", 'ﬃ': "ffi", 'ﬄ': "ffl", '\u2028': "\n", '\u2029': "\n", '\u0085': "\n", '\v': "\n"}
+	m := map[rune]string{
+		'…':      "...",
+		'‗':      "_",
+		'ﬁ':      "fi",
+		'ﬂ':      "fl",
+		'ﬀ':      "ff",
+		'ﬃ':      "ffi",
+		'ﬄ':      "ffl",
+		'\u2028': "\n",
+		'\u2029': "\n",
+		'\u0085': "\n",
+		'\v':     "\n",
+	}
 	for to, from := range map[string]string{
 		"'": "‘’‚‛′ʼʹ`´", `"`: "“”„‟″", "-": "‐‑‒–—―−﹘﹣",
 		" ": "\t\u00a0\u1680\u2000\u2001\u2002\u2003\u2004\u2005\u2006\u2007\u2008\u2009\u200a\u202f\u205f\u3000",

@@ -13,19 +13,50 @@ func TestBlame(t *testing.T) {
 		text string
 		want []Culprit
 	}{
-		"nothing to blame":                    {"Crossing 0740 now leaves from berth 3", nil},
-		"curly quotes":                        {"Don’t, don’t", []Culprit{{"’", Forces, []int{3, 12}, "'", Safe, ""}}},
-		"brackets cost two":                   {"[a]", []Culprit{{"[", Doubles, []int{0}, "(", Strong, ""}, {"]", Doubles, []int{2}, ")", Strong, ""}}},
+		"nothing to blame": {"Crossing 0740 now leaves from berth 3", nil},
+		"curly quotes":     {"Don’t, don’t", []Culprit{{"’", Forces, []int{3, 12}, "'", Safe, ""}}},
+		"brackets cost two": {
+			"[a]",
+			[]Culprit{{"[", Doubles, []int{0}, "(", Strong, ""}, {"]", Doubles, []int{2}, ")", Strong, ""}},
+		},
 		"and nothing beside it":               {"[a]…", []Culprit{{"…", Forces, []int{3}, "...", Safe, ""}}},
 		"the euro is kept":                    {"48€", []Culprit{{"€", Doubles, []int{2}, "", Off, Sign}}},
 		"a letter of a word":                  {"żagiel", []Culprit{{"ż", Forces, []int{0}, "", Off, Letter}}},
 		"an accent apart":                     {"cafe\u0301", []Culprit{{"e\u0301", Forces, []int{3}, "é", Safe, ""}}},
 		"a Latin word with a Cyrillic letter": {"Lаnternholm", []Culprit{{"а", Forces, []int{1}, "a", Safe, ""}}},
-		"a Cyrillic word":                     {"сор", []Culprit{{"с", Forces, []int{0}, "", Off, Letter}, {"о", Forces, []int{2}, "", Off, Letter}, {"р", Forces, []int{4}, "", Off, Letter}}},
-		"a link":                              {"http://ferry.example/~a see [b]", []Culprit{{"~", Doubles, []int{21}, "", Off, Link}, {"[", Doubles, []int{28}, "(", Strong, ""}, {"]", Doubles, []int{30}, ")", Strong, ""}}},
-		"a zero-width space":                  {"berth\u200b 3", []Culprit{{"\u200b", Forces, []int{5}, "", Safe, ""}}},
-		"a joiner in an emoji":                {"👨\u200d👩", []Culprit{{"👨", Forces, []int{0}, "", Off, Sign}, {"\u200d", Forces, []int{4}, "", Off, Sign}, {"👩", Forces, []int{7}, "", Off, Sign}}},
-		"letters in a dress":                  {"𝗯𝗼 ３", []Culprit{{"𝗯", Forces, []int{0}, "b", Strong, ""}, {"𝗼", Forces, []int{4}, "o", Strong, ""}, {"３", Forces, []int{9}, "3", Strong, ""}}},
+		"a Cyrillic word": {
+			"сор",
+			[]Culprit{
+				{"с", Forces, []int{0}, "", Off, Letter},
+				{"о", Forces, []int{2}, "", Off, Letter},
+				{"р", Forces, []int{4}, "", Off, Letter},
+			},
+		},
+		"a link": {
+			"http://ferry.example/~a see [b]",
+			[]Culprit{
+				{"~", Doubles, []int{21}, "", Off, Link},
+				{"[", Doubles, []int{28}, "(", Strong, ""},
+				{"]", Doubles, []int{30}, ")", Strong, ""},
+			},
+		},
+		"a zero-width space": {"berth\u200b 3", []Culprit{{"\u200b", Forces, []int{5}, "", Safe, ""}}},
+		"a joiner in an emoji": {
+			"👨\u200d👩",
+			[]Culprit{
+				{"👨", Forces, []int{0}, "", Off, Sign},
+				{"\u200d", Forces, []int{4}, "", Off, Sign},
+				{"👩", Forces, []int{7}, "", Off, Sign},
+			},
+		},
+		"letters in a dress": {
+			"𝗯𝗼 ３",
+			[]Culprit{
+				{"𝗯", Forces, []int{0}, "b", Strong, ""},
+				{"𝗼", Forces, []int{4}, "o", Strong, ""},
+				{"３", Forces, []int{9}, "3", Strong, ""},
+			},
+		},
 	}
 	for name, tt := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -44,17 +75,27 @@ func TestCure(t *testing.T) {
 		want  string
 		done  []Replacement
 	}{
-		"off":                                {long + "’", Off, long + "’", nil},
-		"one curly quote":                    {long + "’", Safe, long + "'", []Replacement{{"’", "'", 1}}},
-		"what saves nothing stays":           {"Don’t", Strong, "Don’t", nil},
-		"safe leaves signs":                  {long + "©", Safe, long + "©", nil},
-		"strong writes them":                 {long + "©’", Strong, long + "(c)'", []Replacement{{"©", "(c)", 1}, {"’", "'", 1}}},
-		"the gentlest that saves most":       {long + "’ [a]", Strong, long + "' [a]", []Replacement{{"’", "'", 1}}},
-		"brackets where they save":           {strings.Repeat("a", 157) + "[]", Strong, strings.Repeat("a", 157) + "()", []Replacement{{"[", "(", 1}, {"]", ")", 1}}},
+		"off":                          {long + "’", Off, long + "’", nil},
+		"one curly quote":              {long + "’", Safe, long + "'", []Replacement{{"’", "'", 1}}},
+		"what saves nothing stays":     {"Don’t", Strong, "Don’t", nil},
+		"safe leaves signs":            {long + "©", Safe, long + "©", nil},
+		"strong writes them":           {long + "©’", Strong, long + "(c)'", []Replacement{{"©", "(c)", 1}, {"’", "'", 1}}},
+		"the gentlest that saves most": {long + "’ [a]", Strong, long + "' [a]", []Replacement{{"’", "'", 1}}},
+		"brackets where they save": {
+			strings.Repeat("a", 157) + "[]",
+			Strong,
+			strings.Repeat("a", 157) + "()",
+			[]Replacement{{"[", "(", 1}, {"]", ")", 1}},
+		},
 		"a word is never changed":            {strings.Repeat("ż", 70) + "’", Strong, strings.Repeat("ż", 70) + "’", nil},
 		"but what is shorter without it may": {strings.Repeat("ż", 70) + " \u200b", Safe, strings.Repeat("ż", 70) + " \u200b", nil},
-		"an unseen space between words":      {strings.Repeat("ż", 69) + " \u200b", Safe, strings.Repeat("ż", 69) + " ", []Replacement{{"\u200b", "", 1}}},
-		"an ellipsis that would lengthen":    {strings.Repeat("ż", 69) + "…", Safe, strings.Repeat("ż", 69) + "…", nil},
+		"an unseen space between words": {
+			strings.Repeat("ż", 69) + " \u200b",
+			Safe,
+			strings.Repeat("ż", 69) + " ",
+			[]Replacement{{"\u200b", "", 1}},
+		},
+		"an ellipsis that would lengthen": {strings.Repeat("ż", 69) + "…", Safe, strings.Repeat("ż", 69) + "…", nil},
 	}
 	for name, tt := range tests {
 		t.Run(name, func(t *testing.T) {

@@ -63,27 +63,92 @@ func TestOptions(t *testing.T) {
 		segments int
 		err      error
 	}{
-		"forced UCS-2":                            {"plain", Options{Encoding: UCS2}, UCS2, Alphabet{}, 5, 1, nil},
-		"forced UCS-2 in segments":                {strings.Repeat("a", 135), Options{Encoding: UCS2}, UCS2, Alphabet{}, 135, 3, nil},
-		"forced GSM":                              {"plain", Options{Encoding: GSM7}, GSM7, Alphabet{}, 5, 1, nil},
-		"forced GSM that it does not fit":         {"it’s", Options{Encoding: GSM7}, UCS2, Alphabet{}, 4, 1, ErrAlphabet},
-		"a 16-bit reference":                      {strings.Repeat("a", 305), Options{WideReference: true}, GSM7, Alphabet{}, 305, 3, nil},
-		"a 16-bit reference and UCS-2":            {strings.Repeat("α", 133), Options{WideReference: true}, UCS2, Alphabet{}, 133, 3, nil},
-		"Turkish without tables":                  {tr, Options{}, UCS2, Alphabet{}, 94, 2, nil},
-		"Turkish with a single shift table":       {tr, Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Single: Turkish}, 99, 1, nil},
+		"forced UCS-2":                    {"plain", Options{Encoding: UCS2}, UCS2, Alphabet{}, 5, 1, nil},
+		"forced UCS-2 in segments":        {strings.Repeat("a", 135), Options{Encoding: UCS2}, UCS2, Alphabet{}, 135, 3, nil},
+		"forced GSM":                      {"plain", Options{Encoding: GSM7}, GSM7, Alphabet{}, 5, 1, nil},
+		"forced GSM that it does not fit": {"it’s", Options{Encoding: GSM7}, UCS2, Alphabet{}, 4, 1, ErrAlphabet},
+		"a 16-bit reference":              {strings.Repeat("a", 305), Options{WideReference: true}, GSM7, Alphabet{}, 305, 3, nil},
+		"a 16-bit reference and UCS-2":    {strings.Repeat("α", 133), Options{WideReference: true}, UCS2, Alphabet{}, 133, 3, nil},
+		"Turkish without tables":          {tr, Options{}, UCS2, Alphabet{}, 94, 2, nil},
+		"Turkish with a single shift table": {
+			tr,
+			Options{Languages: []Language{Turkish}},
+			GSM7,
+			Alphabet{Single: Turkish},
+			99,
+			1,
+			nil,
+		},
 		"tables are left where they save nothing": {"İki", Options{Languages: []Language{Turkish}}, UCS2, Alphabet{}, 3, 1, nil},
-		"unless GSM is forced":                    {"İki", Options{Languages: []Language{Turkish}, Encoding: GSM7}, GSM7, Alphabet{Single: Turkish}, 4, 1, nil},
-		"155 septets fit beside one table":        {strings.Repeat("a", 153) + "ş", Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Single: Turkish}, 155, 1, nil},
-		"the locking table where it takes less":   {strings.Repeat("ş", 155), Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Locking: Turkish}, 155, 1, nil},
-		"149 septets a segment beside a table":    {strings.Repeat("ş", 298), Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Locking: Turkish}, 298, 2, nil},
-		"and one more":                            {strings.Repeat("ş", 299), Options{Languages: []Language{Turkish}}, GSM7, Alphabet{Locking: Turkish}, 299, 3, nil},
-		"both tables leave 152":                   {strings.Repeat("ã", 140) + "Σ{", Options{Languages: []Language{Portuguese}}, GSM7, Alphabet{Locking: Portuguese, Single: Portuguese}, 144, 1, nil},
-		"Spanish has a single shift table only":   {strings.Repeat("á", 77), Options{Languages: []Language{Spanish}}, GSM7, Alphabet{Single: Spanish}, 154, 1, nil},
+		"unless GSM is forced": {
+			"İki",
+			Options{Languages: []Language{Turkish}, Encoding: GSM7},
+			GSM7,
+			Alphabet{Single: Turkish},
+			4,
+			1,
+			nil,
+		},
+		"155 septets fit beside one table": {
+			strings.Repeat("a", 153) + "ş",
+			Options{Languages: []Language{Turkish}},
+			GSM7,
+			Alphabet{Single: Turkish},
+			155,
+			1,
+			nil,
+		},
+		"the locking table where it takes less": {
+			strings.Repeat("ş", 155),
+			Options{Languages: []Language{Turkish}},
+			GSM7,
+			Alphabet{Locking: Turkish},
+			155,
+			1,
+			nil,
+		},
+		"149 septets a segment beside a table": {
+			strings.Repeat("ş", 298),
+			Options{Languages: []Language{Turkish}},
+			GSM7,
+			Alphabet{Locking: Turkish},
+			298,
+			2,
+			nil,
+		},
+		"and one more": {
+			strings.Repeat("ş", 299),
+			Options{Languages: []Language{Turkish}},
+			GSM7,
+			Alphabet{Locking: Turkish},
+			299,
+			3,
+			nil,
+		},
+		"both tables leave 152": {
+			strings.Repeat("ã", 140) + "Σ{",
+			Options{Languages: []Language{Portuguese}},
+			GSM7,
+			Alphabet{Locking: Portuguese, Single: Portuguese},
+			144,
+			1,
+			nil,
+		},
+		"Spanish has a single shift table only": {
+			strings.Repeat("á", 77),
+			Options{Languages: []Language{Spanish}},
+			GSM7,
+			Alphabet{Single: Spanish},
+			154,
+			1,
+			nil,
+		},
 	}
 	for name, tt := range tests {
 		t.Run(name, func(t *testing.T) {
 			w, err := tt.options.Weigh(tt.text)
-			if w.Encoding != tt.encoding || w.Alphabet != tt.alphabet || w.Units != tt.units || w.Segments != tt.segments || !errors.Is(err, tt.err) {
+			if w.Encoding != tt.encoding || w.Alphabet != tt.alphabet || w.Units != tt.units || w.Segments != tt.segments ||
+				!errors.Is(err, tt.err) {
 				t.Errorf("%+v weighs %.20q… %s, %s, %d units, %d segments, %v; want %s, %s, %d, %d, %v", tt.options, tt.text,
 					w.Encoding, w.Alphabet, w.Units, w.Segments, err, tt.encoding, tt.alphabet, tt.units, tt.segments, tt.err)
 			}
@@ -99,7 +164,11 @@ func FuzzWeigh(f *testing.F) {
 	f.Add(strings.Repeat("[€]", 90), 2)
 	f.Add(strings.Repeat("pişmiş {aş} ", 30), 3)
 	f.Fuzz(func(t *testing.T, text string, options int) {
-		o := Options{WideReference: options&1 != 0, Languages: Languages[:options>>1&3], Encoding: []Encoding{"", "", GSM7, UCS2}[options>>3&3]}
+		o := Options{
+			WideReference: options&1 != 0,
+			Languages:     Languages[:options>>1&3],
+			Encoding:      []Encoding{"", "", GSM7, UCS2}[options>>3&3],
+		}
 		w, err := o.Weigh(text)
 		if err != nil {
 			return
@@ -117,7 +186,8 @@ func FuzzWeigh(f *testing.F) {
 			octets := n * 2
 			if w.Encoding == GSM7 {
 				packed, septets, err := w.Alphabet.Pack(text[start:end])
-				if back, unpackErr := w.Alphabet.Unpack(packed, septets); err != nil || unpackErr != nil || back != text[start:end] || septets != n {
+				if back, unpackErr := w.Alphabet.Unpack(packed, septets); err != nil || unpackErr != nil || back != text[start:end] ||
+					septets != n {
 					t.Fatalf("%q packs to %d septets, not %d, and back to %q: %v, %v", text[start:end], septets, n, back, err, unpackErr)
 				}
 				octets = len(packed)

@@ -192,7 +192,12 @@ func (t *Template) Check() error {
 		}
 		pieces, fault := parse(text)
 		if fault != "" {
-			return &Error{Template: t.Name, Language: tag, Wrong: fault, Accepted: "text with fields such as {name} or {name|there}, and {{ and }} for braces"}
+			return &Error{
+				Template: t.Name,
+				Language: tag,
+				Wrong:    fault,
+				Accepted: "text with fields such as {name} or {name|there}, and {{ and }} for braces",
+			}
 		}
 		for _, p := range pieces {
 			used[p.field] = true
@@ -409,7 +414,12 @@ func (t *Template) Registration(r Rendering, country, gateway string) (Registrat
 		if of.worded.MatchString(r.Text) {
 			return of, true, nil
 		}
-		otherwise = &Error{Template: t.Name, Language: r.Language, Wrong: fmt.Sprintf("the text is not worded as registered in %s under %s", of.Country, of.ID), Accepted: of.Wording}
+		otherwise = &Error{
+			Template: t.Name,
+			Language: r.Language,
+			Wrong:    fmt.Sprintf("the text is not worded as registered in %s under %s", of.Country, of.ID),
+			Accepted: of.Wording,
+		}
 	}
 	if otherwise != nil {
 		return Registration{}, false, otherwise

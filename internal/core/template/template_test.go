@@ -60,7 +60,8 @@ func TestRender(t *testing.T) {
 		{"fr", nil, "", "there is no such text"},
 	} {
 		got, err := tmpl.Render(tt.lang, tt.values)
-		if tt.wrong == "" && (err != nil || got.Text != tt.want) || tt.wrong != "" && (!errors.Is(err, ErrTemplate) || !strings.Contains(err.Error(), tt.wrong)) {
+		if tt.wrong == "" && (err != nil || got.Text != tt.want) ||
+			tt.wrong != "" && (!errors.Is(err, ErrTemplate) || !strings.Contains(err.Error(), tt.wrong)) {
 			t.Errorf("%s with %v:\n got %q, %v\nwant %q, %s", tt.lang, tt.values, got.Text, err, tt.want, tt.wrong)
 		}
 	}
@@ -77,7 +78,8 @@ func TestLanguages(t *testing.T) {
 		}
 	}
 	must, may := tmpl.Needs()
-	if want := []string{"time", "port", "berth", "fare", "day", "weight"}; !slices.Equal(must, want) || !slices.Equal(may, []string{"note"}) {
+	if want := []string{"time", "port", "berth", "fare", "day", "weight"}; !slices.Equal(must, want) ||
+		!slices.Equal(may, []string{"note"}) {
 		t.Errorf("needs %v and may have %v", must, may)
 	}
 }
@@ -106,7 +108,8 @@ func TestReadRefuses(t *testing.T) {
 		"name: a\nlanguage: en\ntexts: {en: x}\nregistered: [{country: IN, id: a, wording: '" + strings.Repeat("{999}", 20_000) + "'}]": "cannot be matched",
 	} {
 		_, err := Read([]byte(source))
-		if !errors.Is(err, ErrTemplate) || !slices.ContainsFunc(strings.Split(why, "|"), func(w string) bool { return strings.Contains(err.Error(), w) }) {
+		if !errors.Is(err, ErrTemplate) ||
+			!slices.ContainsFunc(strings.Split(why, "|"), func(w string) bool { return strings.Contains(err.Error(), w) }) {
 			t.Errorf("%q gives %v; want it to say %q", source, err, why)
 		}
 	}
@@ -134,7 +137,8 @@ func TestRegistration(t *testing.T) {
 		{"anything", "GB", "monsoon", false, ""},
 	} {
 		r, ok, err := tmpl.Registration(Rendering{Text: tt.text, Language: "en"}, tt.country, tt.gateway)
-		if ok != tt.ok || (err != nil) != (tt.wrong != "") || err != nil && !strings.Contains(err.Error(), tt.wrong) || ok && r.ID != "1107" {
+		if ok != tt.ok || (err != nil) != (tt.wrong != "") || err != nil && !strings.Contains(err.Error(), tt.wrong) ||
+			ok && r.ID != "1107" {
 			t.Errorf("%q in %s through %s: %v, %v, %v", tt.text, tt.country, tt.gateway, r, ok, err)
 		}
 	}
@@ -151,7 +155,8 @@ func TestSpan(t *testing.T) {
 	}
 	var seen []int
 	s := tmpl.Weigh(rows, smstext.Options{}, func(_ Row, sample Sample) { seen = append(seen, sample.Row) })
-	if s.Rows != 7 || s.Failed != 1 || s.Segments != 1+1+1+1+2+3 || s.Shortest.Row != 2 || s.Longest.Row != 7 || s.Typical.Row != 2 || s.BySegments[1] != 4 {
+	if s.Rows != 7 || s.Failed != 1 || s.Segments != 1+1+1+1+2+3 || s.Shortest.Row != 2 || s.Longest.Row != 7 || s.Typical.Row != 2 ||
+		s.BySegments[1] != 4 {
 		t.Errorf("got %+v", s)
 	}
 	if len(s.Faults) != 1 || !strings.Contains(s.Faults[0].Error(), `template "a", row 3, text en, field name: it is missing`) {

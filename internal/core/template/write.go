@@ -143,5 +143,6 @@ func (as As) write(lang, value string) (written, accepted string) {
 // simple takes out what only typesetting wants: no-break spaces and marks of
 // direction would make the text UCS-2 for nothing.
 func simple(s string) string {
-	return strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2009", " ", "\u2212", "-", "\u200e", "", "\u200f", "", "\u061c", "").Replace(s)
+	return strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2009", " ", "\u2212", "-", "\u200e", "", "\u200f", "", "\u061c", "").
+		Replace(s)
 }

@@ -117,7 +117,13 @@ func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
 		for _, m := range late {
 			e := course.ByClock(m, now, delivery.Expired, delivery.TooLate, "its validity ended before it could go")
 			if m.Known().MayHaveGone {
-				e = course.ByClock(m, now, delivery.Unknown, "", "its validity ended before it could go again, and an earlier try is in doubt")
+				e = course.ByClock(
+					m,
+					now,
+					delivery.Unknown,
+					"",
+					"its validity ended before it could go again, and an earlier try is in doubt",
+				)
 			}
 			evidence = append(evidence, e)
 		}
@@ -227,7 +233,14 @@ func (c *Chase) again(m *store.Message, g *roster.Gateway, now time.Time) (store
 func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Message, now time.Time, found *finding) {
 	messages := make([]dialect.Message, len(asked))
 	for i, m := range asked {
-		messages[i] = dialect.Message{ID: m.ID.String(), GatewayRef: m.GatewayRef, To: phone.Stored(m.ToNumber), Sender: m.Sender, Country: m.Country, Kind: m.Kind}
+		messages[i] = dialect.Message{
+			ID:         m.ID.String(),
+			GatewayRef: m.GatewayRef,
+			To:         phone.Stored(m.ToNumber),
+			Sender:     m.Sender,
+			Country:    m.Country,
+			Kind:       m.Kind,
+		}
 	}
 	// nothing is what is left to do when nothing could be asked.
 	nothing := func(exchange *store.Exchange, why string) {
@@ -360,7 +373,14 @@ func (f *finding) plan(id uuid.UUID, step course.Step) {
 
 // understand makes evidence of the answer to a status query, for one of the
 // messages that were asked about.
-func (c *Chase) understand(m *store.Message, g *roster.Gateway, reading dialect.Reading, items []dialect.Item, at time.Time, exchange *store.Exchange) []store.Evidence {
+func (c *Chase) understand(
+	m *store.Message,
+	g *roster.Gateway,
+	reading dialect.Reading,
+	items []dialect.Item,
+	at time.Time,
+	exchange *store.Exchange,
+) []store.Evidence {
 	e := c.asked(m, at, exchange)
 	absent := func(e *store.Evidence) {
 		e.Note = "the gateway knows no such message"

@@ -97,7 +97,10 @@ func Shown(g *roster.Gateway, purpose string, r dialect.Request, now time.Time) 
 	mask := masking(g, r)
 	return store.Exchange{
 		ID: store.IDAt(now), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: mask(g.Address + r.Path),
-		RequestHeader: maskHeader(r.Header, mask), RequestBody: keep(r.Body, mask), ReplyHeader: map[string]string{}, ReplyBody: []byte{}, StartedAt: now,
+		RequestHeader: maskHeader(
+			r.Header,
+			mask,
+		), RequestBody: keep(r.Body, mask), ReplyHeader: map[string]string{}, ReplyBody: []byte{}, StartedAt: now,
 	}
 }
 

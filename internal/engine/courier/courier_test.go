@@ -25,7 +25,12 @@ func gatewayAt(address string) *roster.Gateway {
 }
 
 func post(body string) dialect.Request {
-	return dialect.Request{Method: "POST", Path: "/send?key=s3cret%2F%2B", Header: map[string]string{"Authorization": "Bearer s3cret/+"}, Body: []byte(body)}
+	return dialect.Request{
+		Method: "POST",
+		Path:   "/send?key=s3cret%2F%2B",
+		Header: map[string]string{"Authorization": "Bearer s3cret/+"},
+		Body:   []byte(body),
+	}
 }
 
 func TestCarryTellsWhatIsKnown(t *testing.T) {
@@ -79,7 +84,8 @@ func TestCarryTellsWhatIsKnown(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			reply, fate, exchange := c.Carry(t.Context(), gatewayAt(tt.address), "submit", post(tt.body))
-			if fate != tt.fate || exchange.Status != tt.status || !strings.Contains(exchange.Error, tt.says) || (exchange.Error == "") != (tt.says == "") {
+			if fate != tt.fate || exchange.Status != tt.status || !strings.Contains(exchange.Error, tt.says) ||
+				(exchange.Error == "") != (tt.says == "") {
 				t.Errorf("fate %d, status %d, %q; want %d, %d, %q", fate, exchange.Status, exchange.Error, tt.fate, tt.status, tt.says)
 			}
 			if fate == Answered && reply.Status != tt.status {
@@ -101,7 +107,12 @@ func TestSecretsAreMaskedWhereverTheyStand(t *testing.T) {
 	defer server.Close()
 	c := New(time.Now)
 	defer c.Close()
-	reply, _, x := c.Carry(t.Context(), gatewayAt(server.URL), "submit", post(`{"key":"s3cret/+","report":"/receipts/plain/callback-secret"}`))
+	reply, _, x := c.Carry(
+		t.Context(),
+		gatewayAt(server.URL),
+		"submit",
+		post(`{"key":"s3cret/+","report":"/receipts/plain/callback-secret"}`),
+	)
 	if !strings.Contains(string(reply.Body), "s3cret/+") {
 		t.Errorf("the reply itself is altered: %s", reply.Body)
 	}
@@ -197,7 +208,8 @@ submit: {request: {post: /s, bearer: token}, reply: [{when: .status == 200, read
 	if strings.Contains(kept, "fresh-2") || strings.Contains(kept, "s3cret") || strings.Contains(kept, "czNjcmV0") {
 		t.Errorf("a secret is kept: %s", kept)
 	}
-	if r, err := d.SubmitRequest([]dialect.Message{{}}, means); err != nil || r.Header["Authorization"] != "Bearer fresh-2" || r.Hidden["fresh-2"] != "token" {
+	if r, err := d.SubmitRequest([]dialect.Message{{}}, means); err != nil || r.Header["Authorization"] != "Bearer fresh-2" ||
+		r.Hidden["fresh-2"] != "token" {
 		t.Errorf("%+v %v", r, err)
 	}
 	g.Secrets = map[string]string{"api_key": "no"}

@@ -96,7 +96,11 @@ func (c *Courier) fetch(ctx context.Context, g *roster.Gateway, means dialect.Me
 	switch reading.Meaning {
 	case dialect.Read:
 	case dialect.NotTaken:
-		return &exchange, &NoToken{Cause: reading.Cause, RetryAfter: reading.RetryAfter, Note: fmt.Sprintf("the gateway answered %d: %s", reply.Status, reading.Cause)}
+		return &exchange, &NoToken{
+			Cause:      reading.Cause,
+			RetryAfter: reading.RetryAfter,
+			Note:       fmt.Sprintf("the gateway answered %d: %s", reply.Status, reading.Cause),
+		}
 	default:
 		return &exchange, &NoToken{Cause: delivery.GatewayFault, Note: "the answer cannot be read: " + reading.Note}
 	}

@@ -291,7 +291,15 @@ func (c *Course) Elsewhere(m *store.Message, now time.Time) (g *roster.Gateway, 
 		at := (here + 1 + i) % len(order)
 		g := c.Roster.ByName(order[at])
 		if g == nil || g.ID == m.GatewayID || g.Silent(c.Roster.Health(g.ID), now) != "" || !book.MaySend(m.Sender, g.Name) ||
-			g.Refuses(dialect.Case{Kind: pace.Kind(m.Kind), Country: m.Country, Sender: m.Sender, Registered: m.Registration != "", Flash: m.Flash}) != "" {
+			g.Refuses(
+				dialect.Case{
+					Kind:       pace.Kind(m.Kind),
+					Country:    m.Country,
+					Sender:     m.Sender,
+					Registered: m.Registration != "",
+					Flash:      m.Flash,
+				},
+			) != "" {
 			continue
 		}
 		return g, at > here

@@ -123,8 +123,19 @@ func TestCancelRefusesWhatMayHaveGone(t *testing.T) {
 	at := time.Now().UTC().Truncate(time.Microsecond)
 	accept := func() store.Message {
 		var m store.Message
-		m.Content = store.Content{ID: store.NewID(), ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "bulk", Lane: 2, Text: "x", Encoding: "gsm7",
-			Units: 1, Segments: 1, ValidUntil: at.Add(time.Hour), CreatedAt: at}
+		m.Content = store.Content{
+			ID:         store.NewID(),
+			ToNumber:   "+447700900123",
+			Sender:     "Lanternholm",
+			Kind:       "bulk",
+			Lane:       2,
+			Text:       "x",
+			Encoding:   "gsm7",
+			Units:      1,
+			Segments:   1,
+			ValidUntil: at.Add(time.Hour),
+			CreatedAt:  at,
+		}
 		m.GatewayID, m.State, m.DueAt, m.ChangedAt = g.ID, delivery.Queued, at, at
 		if _, err := c.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 			t.Fatal(err)

@@ -260,7 +260,8 @@ func (r result) inDoubt(now time.Time, why error) result {
 		if e.GatewayID != nil && !seen[e.MessageID] {
 			seen[e.MessageID] = true
 			out.evidence = append(out.evidence, store.Evidence{ID: store.IDAt(now), MessageID: e.MessageID, At: now, Source: delivery.Own,
-				Claim: delivery.Doubtful, Attempt: e.Attempt, GatewayID: e.GatewayID, Note: store.Keepable("the answer cannot be kept: " + why.Error())})
+				Claim: delivery.Doubtful, Attempt: e.Attempt, GatewayID: e.GatewayID,
+				Note: store.Keepable("the answer cannot be kept: " + why.Error())})
 		}
 	}
 	return out

@@ -231,7 +231,12 @@ func TestQuota(t *testing.T) {
 func alone(t *testing.T, perSecond, inFlight int) (*keeper, *roster.Gateway) {
 	t.Helper()
 	d := desk(t)
-	g := rostertest.Gateway(t, d.Course.Roster, strings.Replace(lister, "most: 10", "most: 1", 1), roster.Setup{PerSecond: &perSecond, InFlight: &inFlight})
+	g := rostertest.Gateway(
+		t,
+		d.Course.Roster,
+		strings.Replace(lister, "most: 10", "most: 1", 1),
+		roster.Setup{PerSecond: &perSecond, InFlight: &inFlight},
+	)
 	return newKeeper(d, g), g
 }
 
@@ -248,7 +253,8 @@ func TestGatewayRestsAndIsProbed(t *testing.T) {
 		t.Errorf("after a few faults %d may go, want 8", n.requests)
 	}
 	h, changed := k.learn(fault)
-	if n, wait := k.free(g); n.requests != 0 || wait <= 0 || wait > time.Second || !changed || h.RestSince == nil || h.RestCause != delivery.GatewayFault {
+	if n, wait := k.free(g); n.requests != 0 || wait <= 0 || wait > time.Second || !changed || h.RestSince == nil ||
+		h.RestCause != delivery.GatewayFault {
 		t.Errorf("it rests, and %d may go after %v: %+v", n.requests, wait, h)
 	}
 	k.restUntil = time.Now().Add(-time.Millisecond) // the rest is over
@@ -269,7 +275,8 @@ func TestGatewayRestsAndIsProbed(t *testing.T) {
 	if n, _ := k.free(g); n.requests != 8 || !changed || h.RestSince != nil {
 		t.Errorf("after a good probe %d may go, want 8: %+v", n.requests, h)
 	}
-	if h, changed = k.learn(lesson{cause: delivery.NoCredit}); !changed || h.RestCause != delivery.NoCredit || time.Until(k.restUntil) < 4*time.Second {
+	if h, changed = k.learn(lesson{cause: delivery.NoCredit}); !changed || h.RestCause != delivery.NoCredit ||
+		time.Until(k.restUntil) < 4*time.Second {
 		t.Errorf("without credit: %+v", h)
 	}
 }
@@ -382,7 +389,8 @@ func TestOutcomeThatCannotBeKeptIsDoubt(t *testing.T) {
 		if _, err := d.Course.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := d.Course.Record(t.Context(), d.Course.Store, []store.Evidence{course.Own(m, now, delivery.Sending, 1, "")}, nil); err != nil {
+		begun := []store.Evidence{course.Own(m, now, delivery.Sending, 1, "")}
+		if _, err := d.Course.Record(t.Context(), d.Course.Store, begun, nil); err != nil {
 			t.Fatal(err)
 		}
 		all = append(all, m)
@@ -465,7 +473,8 @@ func TestRerouteLooksAtAllThatWait(t *testing.T) {
 	first := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{})
 	second := rostertest.Gateway(t, d.Course.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
 	now := d.Course.Now()
-	if err := d.Course.Roster.PutRoutes(t.Context(), []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}, "test", now); err != nil {
+	all := []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}
+	if err := d.Course.Roster.PutRoutes(t.Context(), all, "test", now); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := d.Course.Roster.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, now); err != nil {

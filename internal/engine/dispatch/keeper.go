@@ -100,7 +100,14 @@ type keeper struct {
 }
 
 func newKeeper(d *Dispatch, g *roster.Gateway) *keeper {
-	k := &keeper{d: d, id: g.ID, bell: d.Course.Due.Of(g.ID), window: pace.NewWindow(0, span), began: time.Now(), booked: map[booking]time.Time{}}
+	k := &keeper{
+		d:      d,
+		id:     g.ID,
+		bell:   d.Course.Due.Of(g.ID),
+		window: pace.NewWindow(0, span),
+		began:  time.Now(),
+		booked: map[booking]time.Time{},
+	}
 	k.adapt(g)
 	return k
 }

@@ -49,7 +49,13 @@ func (d *Dispatch) passport(ctx context.Context, g *roster.Gateway) (p passport)
 // ready to go, and waits for its place in time; if it says no, nothing is sent,
 // else it is told when the request has left, and when it was answered.
 // It returns what came of it and what it teaches about the gateway.
-func (d *Dispatch) submit(ctx context.Context, g *roster.Gateway, pack []store.Message, pass passport, leave func() (left func(answered bool), ok bool)) (result, lesson) {
+func (d *Dispatch) submit(
+	ctx context.Context,
+	g *roster.Gateway,
+	pack []store.Message,
+	pass passport,
+	leave func() (left func(answered bool), ok bool),
+) (result, lesson) {
 	s := &submission{d: d, g: g, pack: pack, now: d.Course.Now(), result: result{steps: course.Plan{}}}
 	if pass.fetched != nil {
 		s.exchanges = append(s.exchanges, *pass.fetched)
@@ -183,7 +189,14 @@ func (s *submission) unfit(m store.Message, why string) {
 
 // notTaken: it is known that the gateway has it not, so it may go again:
 // through the next gateway of its route if this one is at fault.
-func (s *submission) notTaken(m store.Message, source delivery.Source, cause delivery.Cause, note string, wait *time.Duration, exchange *store.Exchange) {
+func (s *submission) notTaken(
+	m store.Message,
+	source delivery.Source,
+	cause delivery.Cause,
+	note string,
+	wait *time.Duration,
+	exchange *store.Exchange,
+) {
 	e := s.own(m, delivery.Queued, note)
 	e.Source, e.Cause = source, cause
 	s.add(e, exchange)
@@ -219,7 +232,10 @@ func (s *submission) refuse(reading dialect.Reading, wait *time.Duration, exchan
 func (s *submission) understand(reading dialect.Reading, exchange *store.Exchange) lesson {
 	if reading.Balance != nil {
 		s.d.mu.Lock()
-		s.d.balances[s.g.ID] = balance{dialect.Amount{Micros: reading.Balance.Micros, Currency: cmp.Or(reading.Balance.Currency, s.g.Currency)}, s.now}
+		s.d.balances[s.g.ID] = balance{
+			dialect.Amount{Micros: reading.Balance.Micros, Currency: cmp.Or(reading.Balance.Currency, s.g.Currency)},
+			s.now,
+		}
 		s.d.mu.Unlock()
 	}
 	switch reading.Meaning {

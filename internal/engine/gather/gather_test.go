@@ -2,6 +2,7 @@ package gather
 
 import (
 	"context"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -14,10 +15,10 @@ func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
 
 	var mu sync.Mutex
 	sets := 0
-	var brought sync.WaitGroup // the first write takes until everybody is there
-	brought.Add(200)
-	g := New(Limits{Rows: 50}, nil, func(ctx context.Context, items []string) ([]int, error) {
-		brought.Wait()
+	var once sync.Once // the first write takes until many are there
+	var g *Gather[string, int]
+	g = New(Limits{Rows: 50}, nil, func(ctx context.Context, items []string) ([]int, error) {
+		once.Do(func() { crowd(g, 150) })
 		mu.Lock()
 		sets++
 		mu.Unlock()
@@ -40,7 +41,6 @@ func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
 			if i == 77 {
 				item = "no number"
 			}
-			brought.Done()
 			n, err := g.Do(context.Background(), item)
 			if (err != nil) != (i == 77) || err == nil && n != len(item) {
 				t.Errorf("item %d: %d, %v", i, n, err)
@@ -62,21 +62,24 @@ func TestSetsAreBoundedByRowsAndBytes(t *testing.T) {
 	type item struct{ rows, bytes int }
 	var mu sync.Mutex
 	var sets [][]item
-	var brought sync.WaitGroup
-	brought.Add(120)
-	g := New(Limits{Rows: 40, Bytes: 1000}, func(i item) (int, int) { return i.rows, i.bytes }, func(_ context.Context, set []item) ([]struct{}, error) {
-		brought.Wait() // the first write takes until everybody is there
-		mu.Lock()
-		defer mu.Unlock()
-		sets = append(sets, set)
-		return make([]struct{}, len(set)), nil
-	})
+	var once sync.Once // the first write takes until many are there
+	var g *Gather[item, struct{}]
+	g = New(
+		Limits{Rows: 40, Bytes: 1000},
+		func(i item) (int, int) { return i.rows, i.bytes },
+		func(_ context.Context, set []item) ([]struct{}, error) {
+			once.Do(func() { crowd(g, 100) })
+			mu.Lock()
+			defer mu.Unlock()
+			sets = append(sets, set)
+			return make([]struct{}, len(set)), nil
+		},
+	)
 	ctx, stop := context.WithCancel(context.Background())
 	var running, callers sync.WaitGroup
 	running.Go(func() { g.Run(ctx) })
 	for i := range 120 {
 		callers.Go(func() {
-			brought.Done()
 			one := item{1 + i%15, 10 * (i % 20)}
 			if i == 7 {
 				one = item{2000, 1 << 20}
@@ -102,5 +105,12 @@ func TestSetsAreBoundedByRowsAndBytes(t *testing.T) {
 	}
 	if written != 120 || len(sets) > 100 {
 		t.Errorf("%d items in %d sets", written, len(sets))
+	}
+}
+
+// crowd waits until so many wait to be written.
+func crowd[T, R any](g *Gather[T, R], n int) {
+	for len(g.calls) < n {
+		runtime.Gosched()
 	}
 }

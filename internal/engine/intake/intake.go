@@ -59,10 +59,19 @@ func (in *Intake) Run(ctx context.Context) { in.accept.Run(ctx) }
 // Accept checks a draft and commits its message. With a token, a repetition of
 // the same request gives the message that was accepted first, and again is
 // true. Warnings are what speaks against it without stopping it. What is wrong with the draft comes as [fault.Faults].
-func (in *Intake) Accept(ctx context.Context, key store.Key, d Draft, token string) (m store.Message, warnings []Warning, again bool, err error) {
+func (in *Intake) Accept(
+	ctx context.Context,
+	key store.Key,
+	d Draft,
+	token string,
+) (m store.Message, warnings []Warning, again bool, err error) {
 	p, faults, err := in.Plan(d, smstext.Level(key.Cure), Whole)
 	if n := utf8.RuneCountInString(token); n > wordMost || !utf8.ValidString(token) || strings.ContainsRune(token, 0) {
-		faults.Add("Idempotency-Key", fmt.Sprintf("%d characters, or characters that cannot be kept", n), fmt.Sprintf("at most %d characters of UTF-8", wordMost))
+		faults.Add(
+			"Idempotency-Key",
+			fmt.Sprintf("%d characters, or characters that cannot be kept", n),
+			fmt.Sprintf("at most %d characters of UTF-8", wordMost),
+		)
 	}
 	if err == nil && len(faults) > 0 {
 		err = faults

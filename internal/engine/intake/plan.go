@@ -142,7 +142,11 @@ func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.F
 		p.ValidFor = time.Duration(*d.ValidFor) * time.Second
 	}
 	if n := utf8.RuneCountInString(d.Reference); n > wordMost || !utf8.ValidString(d.Reference) || strings.ContainsRune(d.Reference, 0) {
-		faults.Add("reference", fmt.Sprintf("%d characters, or characters that cannot be kept", n), fmt.Sprintf("at most %d characters of UTF-8", wordMost))
+		faults.Add(
+			"reference",
+			fmt.Sprintf("%d characters, or characters that cannot be kept", n),
+			fmt.Sprintf("at most %d characters of UTF-8", wordMost),
+		)
 	}
 
 	found := in.through(p, d, tmpl, book, level, now, scope)
@@ -160,7 +164,15 @@ type passage struct {
 // order, and settles for the first that takes it and may be used now; else for
 // one that takes it and has to be waited for; else what is wrong with the first
 // is what is wrong.
-func (in *Intake) through(p Plan, d Draft, tmpl *template.Template, book *roster.Book, level smstext.Level, now time.Time, scope Scope) passage {
+func (in *Intake) through(
+	p Plan,
+	d Draft,
+	tmpl *template.Template,
+	book *roster.Book,
+	level smstext.Level,
+	now time.Time,
+	scope Scope,
+) passage {
 	along := func(g *roster.Gateway) passage {
 		one := passage{plan: p}
 		one.plan.Warnings = slices.Clone(p.Warnings)
@@ -173,7 +185,11 @@ func (in *Intake) through(p Plan, d Draft, tmpl *template.Template, book *roster
 		one.silent = g.Silent(in.Course.Roster.Health(g.ID), now) != ""
 		if scope == Whole && len(one.faults) == 0 {
 			if why := g.Refuses(dialect.Case{Kind: p.Kind, Country: p.Country, Sender: one.plan.Sender.ID.String(), Registered: one.plan.Registration != "", Flash: d.Flash}); why != "" {
-				one.faults.Add("gateway", fmt.Sprintf("%s cannot take this: %s", g.Name, why), "another gateway, or a message that this one takes")
+				one.faults.Add(
+					"gateway",
+					fmt.Sprintf("%s cannot take this: %s", g.Name, why),
+					"another gateway, or a message that this one takes",
+				)
 			}
 		}
 		if p.Country != "" && one.plan.Weight.Segments > 0 {
@@ -190,7 +206,11 @@ func (in *Intake) through(p Plan, d Draft, tmpl *template.Template, book *roster
 		one := along(g)
 		one.plan.Why = "it was asked for"
 		if g == nil {
-			one.faults.Add("gateway", fmt.Sprintf("%q is not a gateway here", d.Gateway), "one of "+strings.Join(names(in.Course.Roster.All()), ", "))
+			one.faults.Add(
+				"gateway",
+				fmt.Sprintf("%q is not a gateway here", d.Gateway),
+				"one of "+strings.Join(names(in.Course.Roster.All()), ", "),
+			)
 		}
 		return one
 	}
@@ -384,7 +404,16 @@ func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.
 	}
 	weight, err := options.Weigh(p.Text)
 	if p.Weight = weight; err != nil && (scope == Whole || text != "") {
-		faults.Add("text", err.Error(), fmt.Sprintf("1 to %d segments of text: up to %d GSM characters, or %d others", smstext.MaxSegments, 153*smstext.MaxSegments, 67*smstext.MaxSegments))
+		faults.Add(
+			"text",
+			err.Error(),
+			fmt.Sprintf(
+				"1 to %d segments of text: up to %d GSM characters, or %d others",
+				smstext.MaxSegments,
+				153*smstext.MaxSegments,
+				67*smstext.MaxSegments,
+			),
+		)
 	}
 }
 
@@ -420,9 +449,16 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 	}
 	entries := book.Entries
 	if p.Gateway != nil && p.Gateway.Dialect.Takes.Senders == dialect.Leased {
-		entries = slices.DeleteFunc(slices.Clone(entries), func(e sender.Entry) bool { return !slices.Contains(p.Gateway.Senders, e.ID.String()) })
+		entries = slices.DeleteFunc(
+			slices.Clone(entries),
+			func(e sender.Entry) bool { return !slices.Contains(p.Gateway.Senders, e.ID.String()) },
+		)
 		if len(entries) == 0 || named != "" && !slices.Contains(p.Gateway.Senders, named) {
-			faults.Add("sender", fmt.Sprintf("gateway %s takes only senders leased from it, and %q is none of them", gateway, named), "one of "+strings.Join(append([]string{}, p.Gateway.Senders...), ", ")+", in use here and leased from the gateway")
+			faults.Add(
+				"sender",
+				fmt.Sprintf("gateway %s takes only senders leased from it, and %q is none of them", gateway, named),
+				"one of "+strings.Join(append([]string{}, p.Gateway.Senders...), ", ")+", in use here and leased from the gateway",
+			)
 			return
 		}
 	}

@@ -18,7 +18,11 @@ func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway strin
 	all := in.Course.Roster.All()
 	g := in.Course.Roster.ByName(gateway)
 	if g == nil && gateway != "" {
-		return template.Span{}, nil, fault.New("gateway", fmt.Sprintf("%q is not a gateway here", gateway), "one of "+strings.Join(names(all), ", "))
+		return template.Span{}, nil, fault.New(
+			"gateway",
+			fmt.Sprintf("%q is not a gateway here", gateway),
+			"one of "+strings.Join(names(all), ", "),
+		)
 	}
 	if g == nil && len(all) > 0 {
 		g = all[0]

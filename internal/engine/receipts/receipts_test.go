@@ -29,7 +29,8 @@ submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read:
 receipt:
   read: >-
     (.body | if type == "object" then . else {} end) as $b
-    | {gateway_ref: (.query.id // $b.id), state: "delivered", at: $b.at, part: $b.part, parts: $b.parts, segments: $b.segments, code: $b.code}
+    | {gateway_ref: (.query.id // $b.id), state: "delivered", at: $b.at,
+        part: $b.part, parts: $b.parts, segments: $b.segments, code: $b.code}
 `
 
 // quay is a gateway that pushes receipts, and where they are taken in.
@@ -46,7 +47,10 @@ func harbour(t testing.TB) *quay {
 	q := &quay{t: t, url: pgtest.Database(t)}
 	gateways, s := rostertest.On(t, q.url)
 	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Setup{Secrets: map[string]string{"pin": "2006"}})
-	q.Receipts = New(&course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewBells()}, slog.New(slog.DiscardHandler))
+	q.Receipts = New(
+		&course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewBells()},
+		slog.New(slog.DiscardHandler),
+	)
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
 	running.Go(func() { q.Run(ctx) })
@@ -65,8 +69,19 @@ func (q *quay) sent(ref string) store.Message {
 	q.t.Helper()
 	var m store.Message
 	at := now()
-	m.Content = store.Content{ID: store.NewID(), ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "bulk", Lane: 2, Text: "x", Encoding: "gsm7",
-		Units: 1, Segments: 1, ValidUntil: at.Add(time.Hour), CreatedAt: at}
+	m.Content = store.Content{
+		ID:         store.NewID(),
+		ToNumber:   "+447700900123",
+		Sender:     "Lanternholm",
+		Kind:       "bulk",
+		Lane:       2,
+		Text:       "x",
+		Encoding:   "gsm7",
+		Units:      1,
+		Segments:   1,
+		ValidUntil: at.Add(time.Hour),
+		CreatedAt:  at,
+	}
 	m.GatewayID, m.State, m.DueAt, m.ChangedAt = q.g.ID, delivery.Queued, at, at
 	if _, err := q.s.Accept(q.t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 		q.t.Fatal(err)

@@ -60,9 +60,13 @@ type taken struct {
 
 func newSettler(r *Receipts, gateway uuid.UUID) *settler {
 	s := &settler{r: r, gateway: gateway, later: make(chan taken, 4*settleMost), left: watch.NewKick()}
-	s.fresh = gather.New(limits, func(one taken) (int, int) { return bulk(one.Receipt) }, func(ctx context.Context, set []taken) ([]struct{}, error) {
-		return make([]struct{}, len(set)), s.settle(ctx, set)
-	})
+	s.fresh = gather.New(
+		limits,
+		func(one taken) (int, int) { return bulk(one.Receipt) },
+		func(ctx context.Context, set []taken) ([]struct{}, error) {
+			return make([]struct{}, len(set)), s.settle(ctx, set)
+		},
+	)
 	return s
 }
 
@@ -201,7 +205,13 @@ func (s *settler) put(one taken) {
 	s.held.Add(-n)
 }
 
-func (s *settler) write(ctx context.Context, due []taken, keep []store.Receipt, matched map[uuid.UUID]store.Matched, now time.Time) (changed []store.Message, err error) {
+func (s *settler) write(
+	ctx context.Context,
+	due []taken,
+	keep []store.Receipt,
+	matched map[uuid.UUID]store.Matched,
+	now time.Time,
+) (changed []store.Message, err error) {
 	err = s.r.Course.Store.Transact(ctx, func(tx *store.Store) error {
 		var waited []uuid.UUID
 		for _, one := range due {
@@ -301,9 +311,23 @@ func (s *settler) read(one *taken) {
 	one.claims = make([]store.Stray, len(reading.Items))
 	soon := s.r.Course.Now().Add(250 * time.Millisecond)
 	for i, item := range reading.Items {
-		one.claims[i] = store.Stray{ID: store.IDAt(s.r.Course.Now()), GatewayID: g.ID, GatewayRef: item.GatewayRef, Reference: item.Reference,
-			At: one.ReceivedAt, Claim: item.State, Cause: item.Cause, Part: item.Part, Parts: item.Parts,
-			Code: item.Code, Note: item.Note, ReceiptID: one.ID, LookAt: &soon, ToNumber: item.To, Billed: course.Billed(item, g.Currency)}
+		one.claims[i] = store.Stray{
+			ID:         store.IDAt(s.r.Course.Now()),
+			GatewayID:  g.ID,
+			GatewayRef: item.GatewayRef,
+			Reference:  item.Reference,
+			At:         one.ReceivedAt,
+			Claim:      item.State,
+			Cause:      item.Cause,
+			Part:       item.Part,
+			Parts:      item.Parts,
+			Code:       item.Code,
+			Note:       item.Note,
+			ReceiptID:  one.ID,
+			LookAt:     &soon,
+			ToNumber:   item.To,
+			Billed:     course.Billed(item, g.Currency),
+		}
 		if !item.At.IsZero() {
 			one.claims[i].GatewayAt = &item.At
 		}

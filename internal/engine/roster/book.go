@@ -57,8 +57,18 @@ func (r *Roster) read(ctx context.Context, last *Book) (*Book, []Flaw, error) {
 		return nil, nil, fmt.Errorf("reading senders: %w", err)
 	}
 	for _, s := range b.Senders {
-		b.Entries = append(b.Entries, sender.Entry{ID: sender.Stored(s.ID, sender.Kind(s.Kind)), Gateways: s.Gateways, Countries: s.Countries, Registrations: s.Registrations,
-			Defaults: s.Defaults, TwoWay: s.TwoWay, PerSecond: s.PerSecond})
+		b.Entries = append(
+			b.Entries,
+			sender.Entry{
+				ID:            sender.Stored(s.ID, sender.Kind(s.Kind)),
+				Gateways:      s.Gateways,
+				Countries:     s.Countries,
+				Registrations: s.Registrations,
+				Defaults:      s.Defaults,
+				TwoWay:        s.TwoWay,
+				PerSecond:     s.PerSecond,
+			},
+		)
 	}
 	if b.Routes, err = r.store.Routes(ctx); err != nil {
 		return nil, nil, fmt.Errorf("reading routes: %w", err)
@@ -215,7 +225,11 @@ func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, 
 		country("countries", code)
 	}
 	if parsed.Kind() == sender.ShortCode && len(s.Countries) != 1 {
-		faults.Add("countries", fmt.Sprintf("a short code is valid in one country, and %d are given", len(s.Countries)), "the country of the short code, such as GB")
+		faults.Add(
+			"countries",
+			fmt.Sprintf("a short code is valid in one country, and %d are given", len(s.Countries)),
+			"the country of the short code, such as GB",
+		)
 	}
 	for code, id := range s.Registrations {
 		country("registrations", code)

@@ -65,7 +65,9 @@ func (r *Roster) AddGateway(ctx context.Context, name string, setup Setup, now t
 	g := &Gateway{Secrets: map[string]string{}, Gateway: store.Gateway{
 		ID: id, Name: name, SealedCallback: r.sealer.Seal([]byte(callback), id.String()),
 		PerSecond: d.Limits.PerSecond, PerMinute: d.Limits.PerMinute, PerDay: d.Limits.PerDay, InFlight: d.Limits.InFlight,
-		AskAfterMs: ms(d.Silence.AskAfter), GiveUpMs: ms(d.Silence.GiveUpAfter), TimeoutMs: ms(d.Timeout), Senders: []string{}, CreatedAt: now, Version: 1,
+		AskAfterMs: ms(
+			d.Silence.AskAfter,
+		), GiveUpMs: ms(d.Silence.GiveUpAfter), TimeoutMs: ms(d.Timeout), Senders: []string{}, CreatedAt: now, Version: 1,
 	}}
 	if err := r.set(g, setup); err != nil {
 		return nil, err
@@ -197,8 +199,13 @@ func (r *Roster) set(g *Gateway, s Setup) error {
 	}
 	if s.Address != nil {
 		address, err := url.Parse(*s.Address)
-		if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" || address.RawQuery != "" || address.User != nil {
-			faults.Add("address", fmt.Sprintf("%q is no address of a gateway", *s.Address), "http or https, a host and perhaps a path, such as https://sms.example.net/api")
+		if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" || address.RawQuery != "" ||
+			address.User != nil {
+			faults.Add(
+				"address",
+				fmt.Sprintf("%q is no address of a gateway", *s.Address),
+				"http or https, a host and perhaps a path, such as https://sms.example.net/api",
+			)
 		}
 		g.Address = strings.TrimRight(*s.Address, "/")
 	}
@@ -216,7 +223,11 @@ func (r *Roster) set(g *Gateway, s Setup) error {
 	}
 	for _, name := range g.Dialect.Secrets {
 		if g.Secrets[name] == "" {
-			faults.Add("secrets."+name, "is missing", "a value for each secret that dialect "+g.Dialect.Name+" names: "+strings.Join(g.Dialect.Secrets, ", "))
+			faults.Add(
+				"secrets."+name,
+				"is missing",
+				"a value for each secret that dialect "+g.Dialect.Name+" names: "+strings.Join(g.Dialect.Secrets, ", "),
+			)
 		}
 	}
 	for _, limit := range []struct {
@@ -245,7 +256,11 @@ func (r *Roster) set(g *Gateway, s Setup) error {
 			faults.Add(span.field, fmt.Sprintf("%v is too short", *span.given), "a number and a unit, such as 10s, 5m or 48h")
 		}
 		if span.field == "timeout" && *span.given > timeoutMost {
-			faults.Add(span.field, fmt.Sprintf("%v is too long: stopping waits for it", *span.given), fmt.Sprintf("at most %v", timeoutMost))
+			faults.Add(
+				span.field,
+				fmt.Sprintf("%v is too long: stopping waits for it", *span.given),
+				fmt.Sprintf("at most %v", timeoutMost),
+			)
 		}
 		*span.to = span.given.Milliseconds()
 	}
@@ -271,7 +286,11 @@ func (r *Roster) set(g *Gateway, s Setup) error {
 		if *s.LowBalance != "" {
 			amount, ok := new(big.Rat).SetString(*s.LowBalance)
 			if !ok || len(*s.LowBalance) > 20 || strings.Trim(*s.LowBalance, "0123456789.") != "" {
-				faults.Add("low_balance", fmt.Sprintf("%q is no amount", *s.LowBalance), "a number such as 25 or 12.50, or nothing for no warning")
+				faults.Add(
+					"low_balance",
+					fmt.Sprintf("%q is no amount", *s.LowBalance),
+					"a number such as 25 or 12.50, or nothing for no warning",
+				)
 			} else {
 				micros := new(big.Int).Quo(new(big.Int).Mul(amount.Num(), big.NewInt(1_000_000)), amount.Denom()).Int64()
 				g.LowBalanceMicros = &micros

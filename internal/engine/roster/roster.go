@@ -96,7 +96,10 @@ func MaskAll(s string, names map[string]string) string {
 // masker replaces secrets. The longest comes first, so that one that is part of
 // another leaves nothing of it.
 func masker(names map[string]string) *strings.Replacer {
-	secrets := slices.SortedFunc(maps.Keys(names), func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b)) })
+	secrets := slices.SortedFunc(
+		maps.Keys(names),
+		func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b)) },
+	)
 	var pairs []string
 	for _, secret := range secrets {
 		if secret == "" {

@@ -100,7 +100,13 @@ func Write(r *roster.Roster) ([]byte, error) {
 	}
 	book := r.Book()
 	for _, record := range book.Routes {
-		one := Route{Name: record.Name, Countries: record.Route.Countries, Prefixes: record.Route.Prefixes, Kinds: record.Route.Kinds, Senders: record.Route.Senders}
+		one := Route{
+			Name:      record.Name,
+			Countries: record.Route.Countries,
+			Prefixes:  record.Route.Prefixes,
+			Kinds:     record.Route.Kinds,
+			Senders:   record.Route.Senders,
+		}
 		for _, leg := range record.Route.Gateways {
 			one.Gateways = append(one.Gateways, Leg(leg))
 		}
@@ -139,12 +145,26 @@ func Write(r *roster.Roster) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return append([]byte("# A set-up of Calm Pigeon. Secrets are placeholders: pigeon setup import takes\n# their values from the environment.\n"), body...), nil
+	return append(
+		[]byte("# A set-up of Calm Pigeon. Secrets are placeholders: pigeon setup import takes\n# their values from the environment.\n"),
+		body...), nil
 }
 
 func written(g *roster.Gateway) Gateway {
-	w := Gateway{Name: g.Name, Source: g.Source, Address: g.Address, Secrets: map[string]string{}, PerSecond: g.PerSecond, PerMinute: g.PerMinute, PerDay: g.PerDay,
-		InFlight: g.InFlight, AskAfter: g.AskAfter().String(), GiveUpAfter: g.GiveUpAfter().String(), Timeout: g.Timeout().String(), Currency: g.Currency}
+	w := Gateway{
+		Name:        g.Name,
+		Source:      g.Source,
+		Address:     g.Address,
+		Secrets:     map[string]string{},
+		PerSecond:   g.PerSecond,
+		PerMinute:   g.PerMinute,
+		PerDay:      g.PerDay,
+		InFlight:    g.InFlight,
+		AskAfter:    g.AskAfter().String(),
+		GiveUpAfter: g.GiveUpAfter().String(),
+		Timeout:     g.Timeout().String(),
+		Currency:    g.Currency,
+	}
 	if len(g.Senders) > 0 {
 		w.Senders = g.Senders
 	}

@@ -35,7 +35,16 @@ var errRehearsed = errors.New("only rehearsed")
 // as it is; routes, if it has any, take the place of all that are there. secrets
 // are the values of placeholders; those of a gateway that is there already may
 // be left out. A rehearsal makes every check and changes nothing.
-func Take(ctx context.Context, s *store.Store, r *roster.Roster, source []byte, secrets map[string]string, by string, now time.Time, rehearse bool) (Change, error) {
+func Take(
+	ctx context.Context,
+	s *store.Store,
+	r *roster.Roster,
+	source []byte,
+	secrets map[string]string,
+	by string,
+	now time.Time,
+	rehearse bool,
+) (Change, error) {
 	f, err := read(source)
 	if err != nil {
 		return Change{}, err
@@ -111,7 +120,11 @@ func (t *taking) gateways(f File) error {
 		if g.Dialect != "" {
 			shipped, err := dialects.Source(g.Dialect)
 			if err != nil {
-				t.faults.Add(name+": dialect", fmt.Sprintf("%q does not ship", g.Dialect), "one of "+strings.Join(dialects.Names(), ", ")+", or a dialect file as source")
+				t.faults.Add(
+					name+": dialect",
+					fmt.Sprintf("%q does not ship", g.Dialect),
+					"one of "+strings.Join(dialects.Names(), ", ")+", or a dialect file as source",
+				)
 				continue
 			}
 			source = string(shipped)
@@ -120,7 +133,11 @@ func (t *taking) gateways(f File) error {
 		for secret, value := range g.Secrets {
 			m := placeholder.FindStringSubmatch(value)
 			if m == nil {
-				t.faults.Add(name+": secrets."+secret, "a secret stands in the file itself", "a placeholder such as "+Placeholder(g.Name, secret)+", whose value is taken from the environment")
+				t.faults.Add(
+					name+": secrets."+secret,
+					"a secret stands in the file itself",
+					"a placeholder such as "+Placeholder(g.Name, secret)+", whose value is taken from the environment",
+				)
 				continue
 			}
 			if known, ok := t.secrets[m[1]]; ok {
@@ -137,8 +154,18 @@ func (t *taking) gateways(f File) error {
 			wanted.Senders = some(wanted.Senders)
 			same = same && reflect.DeepEqual(now, wanted)
 		}
-		setup := roster.Setup{Source: &source, Address: &g.Address, Secrets: given, PerSecond: number(g.PerSecond), PerMinute: &g.PerMinute, PerDay: &g.PerDay, InFlight: number(g.InFlight),
-			Currency: &g.Currency, Senders: &g.Senders, LowBalance: &g.LowBalance}
+		setup := roster.Setup{
+			Source:     &source,
+			Address:    &g.Address,
+			Secrets:    given,
+			PerSecond:  number(g.PerSecond),
+			PerMinute:  &g.PerMinute,
+			PerDay:     &g.PerDay,
+			InFlight:   number(g.InFlight),
+			Currency:   &g.Currency,
+			Senders:    &g.Senders,
+			LowBalance: &g.LowBalance,
+		}
 		bad := false
 		for _, span := range []struct {
 			field, given string
@@ -149,7 +176,11 @@ func (t *taking) gateways(f File) error {
 			}
 			d, err := time.ParseDuration(span.given)
 			if err != nil {
-				t.faults.Add(name+": "+span.field, fmt.Sprintf("%q is not a time span", span.given), "a number and a unit, such as 10s, 5m or 48h")
+				t.faults.Add(
+					name+": "+span.field,
+					fmt.Sprintf("%q is not a time span", span.given),
+					"a number and a unit, such as 10s, 5m or 48h",
+				)
 				bad = true
 			}
 			*span.to = &d
@@ -181,7 +212,14 @@ func number(n int) *int {
 
 func (t *taking) senders(f File) error {
 	for _, s := range f.Senders {
-		record := store.Sender{ID: s.Sender, Gateways: s.Gateways, Countries: s.Countries, Registrations: s.Registrations, TwoWay: s.TwoWay, PerSecond: s.PerSecond}
+		record := store.Sender{
+			ID:            s.Sender,
+			Gateways:      s.Gateways,
+			Countries:     s.Countries,
+			Registrations: s.Registrations,
+			TwoWay:        s.TwoWay,
+			PerSecond:     s.PerSecond,
+		}
 		for _, d := range s.Defaults {
 			record.Defaults = append(record.Defaults, sender.Default(d))
 		}
@@ -270,7 +308,12 @@ func (t *taking) routes(f File) error {
 	for i := range min(len(there), len(routes)) {
 		same = same && fmt.Sprint(there[i].Route) == fmt.Sprint(routes[i])
 	}
-	return t.note(cmp.Or(map[int]string{1: "1 route"}[len(routes)], fmt.Sprintf("%d routes", len(routes))), len(there) > 0, same, func() error {
-		return t.roster.PutRoutes(t.ctx, routes, t.by, t.now)
-	})
+	return t.note(
+		cmp.Or(map[int]string{1: "1 route"}[len(routes)], fmt.Sprintf("%d routes", len(routes))),
+		len(there) > 0,
+		same,
+		func() error {
+			return t.roster.PutRoutes(t.ctx, routes, t.by, t.now)
+		},
+	)
 }

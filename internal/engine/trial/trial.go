@@ -84,7 +84,16 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 			other := *g
 			other.Secrets = swap.Secrets
 			if again := t.Try(ctx, &other, call, about, false); again.Passed {
-				r.Mistakes = []string{fmt.Sprintf("%s and %s are swapped: exchanged, the gateway accepts them. Set them anew: pigeon gateway set %s --secret %s=… --secret %s=…", swap.A, swap.B, g.Name, swap.A, swap.B)}
+				r.Mistakes = []string{
+					fmt.Sprintf(
+						"%s and %s are swapped: exchanged, the gateway accepts them. Set them anew: pigeon gateway set %s --secret %s=… --secret %s=…",
+						swap.A,
+						swap.B,
+						g.Name,
+						swap.A,
+						swap.B,
+					),
+				}
 				break
 			}
 		}
@@ -117,7 +126,15 @@ func (t *Trial) Try(ctx context.Context, g *roster.Gateway, call Call, m dialect
 
 // call makes one request, adds what came of it to the result, and returns the
 // token that it fetched, if it did.
-func (t *Trial) call(ctx context.Context, g *roster.Gateway, call Call, m dialect.Message, means dialect.Means, dry bool, r *Result) (token string) {
+func (t *Trial) call(
+	ctx context.Context,
+	g *roster.Gateway,
+	call Call,
+	m dialect.Message,
+	means dialect.Means,
+	dry bool,
+	r *Result,
+) (token string) {
 	began := time.Now()
 	request, read, err := t.build(g, call, m, means)
 	step := Step{What: string(call), Build: time.Since(began)}
@@ -137,7 +154,12 @@ func (t *Trial) call(ctx context.Context, g *roster.Gateway, call Call, m dialec
 	return t.carry(ctx, g, request, read, step, r)
 }
 
-func (t *Trial) build(g *roster.Gateway, call Call, m dialect.Message, means dialect.Means) (dialect.Request, func(dialect.Reply, time.Time) dialect.Reading, error) {
+func (t *Trial) build(
+	g *roster.Gateway,
+	call Call,
+	m dialect.Message,
+	means dialect.Means,
+) (dialect.Request, func(dialect.Reply, time.Time) dialect.Reading, error) {
 	d := g.Dialect
 	missing := func() (dialect.Request, func(dialect.Reply, time.Time) dialect.Reading, error) {
 		return dialect.Request{}, nil, fmt.Errorf("dialect %s does not describe it: %s", d.Name, call)
@@ -168,7 +190,14 @@ func (t *Trial) build(g *roster.Gateway, call Call, m dialect.Message, means dia
 }
 
 // carry makes the request, reads the answer and says what came of it.
-func (t *Trial) carry(ctx context.Context, g *roster.Gateway, request dialect.Request, read func(dialect.Reply, time.Time) dialect.Reading, step Step, r *Result) (token string) {
+func (t *Trial) carry(
+	ctx context.Context,
+	g *roster.Gateway,
+	request dialect.Request,
+	read func(dialect.Reply, time.Time) dialect.Reading,
+	step Step,
+	r *Result,
+) (token string) {
 	began := time.Now()
 	reply, fate, exchange := t.Courier.Carry(ctx, g, step.What, request)
 	step.Carry = time.Since(began)
@@ -235,6 +264,9 @@ func Gateway(d *dialect.Dialect, address string, secrets map[string]string) (*ro
 			return nil, errors.New("secret " + name + " is missing")
 		}
 	}
-	return &roster.Gateway{Gateway: store.Gateway{ID: store.NewID(), Name: d.Name, Address: address, TimeoutMs: time.Duration(d.Timeout).Milliseconds()},
-		Dialect: d, Secrets: secrets}, nil
+	return &roster.Gateway{
+		Gateway: store.Gateway{ID: store.NewID(), Name: d.Name, Address: address, TimeoutMs: time.Duration(d.Timeout).Milliseconds()},
+		Dialect: d,
+		Secrets: secrets,
+	}, nil
 }
