@@ -47,5 +47,6 @@ FIGURE ?=
 bench: build need-postgres ## print measured figures; FIGURE=name for one
 	go run ./bench -figure '$(FIGURE)'
 
-bench-core: ## what the core's own benchmarks say
+bench-core: build need-postgres need-chromium ## what the core's own benchmarks and the writing box say
 	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/explain
+	go test -run '^$$' -bench WritingBox -benchtime 300x ./e2e

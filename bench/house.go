@@ -73,6 +73,33 @@ func (h *house) build(ctx context.Context, s settings, flags ...string) error {
 	return err
 }
 
+// open builds a house with a gateway.
+func open(ctx context.Context, s settings, source string, g *theGateway, flags ...string) (*house, error) {
+	h, err := build(ctx, s, flags...)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.gateway(ctx, source, g); err != nil {
+		h.Close()
+		return nil, err
+	}
+	return h, nil
+}
+
+// flood sends n texts, one a request, from 64 clients.
+func (h *house) flood(n int) error {
+	c := carrier()
+	return many(n, 64, func(i int) error { return post(c, h.URL+"/v1/messages", h.Key, text(i, "bulk")) })
+}
+
+// reached waits until n messages are in a state.
+func (h *house) reached(ctx context.Context, state string, n int) error {
+	return until(ctx, 3*time.Minute, func() (bool, error) {
+		done, err := h.inState(ctx, state)
+		return done >= int64(n), err
+	})
+}
+
 // start starts a service.
 func (h *house) start(s settings, flags ...string) error {
 	pigeon, err := filepath.Abs(s.pigeon)

@@ -182,16 +182,16 @@ func (h *house) profiled(s settings, do func() error) error {
 
 func lifeSingle(ctx context.Context, s settings) ([]Figure, error) {
 	n := s.count(30_000)
-	h, err := build(ctx, s)
+	h, err := open(ctx, s, single, newGateway())
 	if err != nil {
 		return nil, err
 	}
 	defer h.Close()
-	if err := h.gateway(ctx, single, newGateway()); err != nil {
+	empty, err := h.size(ctx, "true")
+	if err != nil {
 		return nil, err
 	}
 	exchanges := bareExchanges()
-	c := carrier()
 	before, err := h.number(ctx, "SELECT pg_current_wal_lsn() - '0/0'::pg_lsn")
 	if err != nil {
 		return nil, err
@@ -200,13 +200,10 @@ func lifeSingle(ctx context.Context, s settings) ([]Figure, error) {
 	service, database, own := processor(h)
 	err = h.profiled(s, func() error {
 		began := time.Now()
-		if err := many(n, 64, func(i int) error { return post(c, h.URL+"/v1/messages", h.Key, text(i, "bulk")) }); err != nil {
+		if err := h.flood(n); err != nil {
 			return err
 		}
-		err := until(ctx, 3*time.Minute, func() (bool, error) {
-			done, err := h.inState(ctx, "delivered")
-			return done >= int64(n), err
-		})
+		err := h.reached(ctx, "delivered", n)
 		rate = float64(n) / time.Since(began).Seconds()
 		return err
 	})
@@ -224,10 +221,6 @@ func lifeSingle(ctx context.Context, s settings) ([]Figure, error) {
 		return nil, err
 	}
 	raw, err := h.size(ctx, "relname LIKE 'exchanges%' OR relname LIKE 'receipts%'")
-	if err != nil {
-		return nil, err
-	}
-	empty, err := emptySize(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -255,10 +248,6 @@ func (h *house) size(ctx context.Context, which string) (float64, error) {
 	)
 }
 
-// emptySize is what the tables take when there is nothing in them: little, and
-// left out of what a life takes.
-func emptySize(context.Context) (float64, error) { return 1 << 20, nil }
-
 func lifeList(ctx context.Context, s settings) ([]Figure, error) {
 	return fromQueue(ctx, s, "life_list", "array", array, s.count(60_000), "8,000/s")
 }
@@ -270,19 +259,15 @@ func queueSingle(ctx context.Context, s settings) ([]Figure, error) {
 }
 
 func fromQueue(ctx context.Context, s settings, figure, name, dialect string, n int, asked string) ([]Figure, error) {
-	h, err := build(ctx, s)
+	h, err := open(ctx, s, dialect, newGateway())
 	if err != nil {
 		return nil, err
 	}
 	defer h.Close()
-	if err := h.gateway(ctx, dialect, newGateway()); err != nil {
-		return nil, err
-	}
 	if _, err := h.Client.PauseGateway(ctx, name, "to fill the queue"); err != nil {
 		return nil, err
 	}
-	c := carrier()
-	if err := many(n, 64, func(i int) error { return post(c, h.URL+"/v1/messages", h.Key, text(i, "bulk")) }); err != nil {
+	if err := h.flood(n); err != nil {
 		return nil, err
 	}
 	var rate float64
@@ -291,10 +276,7 @@ func fromQueue(ctx context.Context, s settings, figure, name, dialect string, n 
 		if _, err := h.Client.ResumeGateway(ctx, name); err != nil {
 			return err
 		}
-		err := until(ctx, 3*time.Minute, func() (bool, error) {
-			done, err := h.inState(ctx, "delivered")
-			return done >= int64(n), err
-		})
+		err := h.reached(ctx, "delivered", n)
 		rate = float64(n) / time.Since(began).Seconds()
 		return err
 	})
@@ -407,20 +389,16 @@ func bareSet(ctx context.Context, db *pgxpool.Pool, set int) error {
 
 func postCommitted(ctx context.Context, s settings) ([]Figure, error) {
 	n := s.count(30_000)
-	h, err := build(ctx, s)
+	h, err := open(ctx, s, single, newGateway())
 	if err != nil {
 		return nil, err
 	}
 	defer h.Close()
-	if err := h.gateway(ctx, single, newGateway()); err != nil {
-		return nil, err
-	}
 	if _, err := h.Client.PauseGateway(ctx, "single", "only accepting is measured"); err != nil {
 		return nil, err
 	}
-	c := carrier()
 	began := time.Now()
-	if err := many(n, 64, func(i int) error { return post(c, h.URL+"/v1/messages", h.Key, text(i, "bulk")) }); err != nil {
+	if err := h.flood(n); err != nil {
 		return nil, err
 	}
 	rate := float64(n) / time.Since(began).Seconds()
@@ -467,17 +445,14 @@ func receiptsTaken(ctx context.Context, s settings) ([]Figure, error) {
 	if err := h.gateway(ctx, single, g); err != nil {
 		return nil, err
 	}
-	c := carrier()
-	if err := many(n, 64, func(i int) error { return post(c, h.URL+"/v1/messages", h.Key, text(i, "bulk")) }); err != nil {
+	if err := h.flood(n); err != nil {
 		return nil, err
 	}
-	if err := until(ctx, 3*time.Minute, func() (bool, error) {
-		taken, err := h.inState(ctx, "accepted")
-		return taken >= int64(n), err
-	}); err != nil {
+	if err := h.reached(ctx, "accepted", n); err != nil {
 		return nil, err
 	}
 	// Others go on being sent meanwhile.
+	c := carrier()
 	sending, stop := context.WithCancel(ctx)
 	var other sync.WaitGroup
 	other.Go(func() {
@@ -494,10 +469,7 @@ func receiptsTaken(ctx context.Context, s settings) ([]Figure, error) {
 	rate := float64(n) / time.Since(began).Seconds()
 	last := time.Now()
 	if err == nil {
-		err = until(ctx, time.Minute, func() (bool, error) {
-			done, err := h.inState(ctx, "delivered")
-			return done >= int64(n), err
-		})
+		err = h.reached(ctx, "delivered", n)
 	}
 	stop()
 	other.Wait()

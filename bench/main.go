@@ -59,6 +59,7 @@ var measures = []measure{
 	{[]string{"otp_p99_idle", "otp_p99_busy"}, passcodes},
 	{[]string{"pace_used", "pace_exceeded"}, paces},
 	{[]string{"history_10m", "tally_10m"}, history},
+	{[]string{"month_turn"}, monthTurn},
 	{[]string{"idle"}, idle},
 }
 

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -174,8 +175,10 @@ func paces(ctx context.Context, s settings) ([]Figure, error) {
 		if err != nil {
 			return figures, err
 		}
+		if !run.handover { // the pause of a change is not used, and must not be
+			figures = append(figures, Figure{Name: "pace_used", Value: 100 * used, Unit: "%", Asked: "99%", Note: "at " + run.what})
+		}
 		figures = append(figures,
-			Figure{Name: "pace_used", Value: 100 * used, Unit: "%", Asked: "99%", Note: "at " + run.what},
 			Figure{Name: "pace_exceeded", Value: float64(exceeded), Unit: "windows", Asked: "never", Note: "at " + run.what})
 	}
 	return figures, nil
@@ -225,8 +228,8 @@ func pace(ctx context.Context, s settings, dialect string, perSecond int, handov
 			exceeded++
 		}
 	}
-	if handover { // the pause of the change is not used, and must not be
-		return 1, exceeded, nil
+	if len(arrived) == 0 {
+		return 0, 0, errors.New("nothing arrived")
 	}
 	from := 0
 	for from < len(arrived) && arrived[from].Before(arrived[0].Add(time.Second)) {

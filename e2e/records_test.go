@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -20,6 +22,8 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/postgres"
+	"calmpigeon.example/internal/postgres/pgtest"
+	"calmpigeon.example/internal/service"
 )
 
 // pushing takes one text a request, and is told of by receipts.
@@ -261,4 +265,80 @@ func TestStoppingHasADeadline(t *testing.T) {
 	}
 	h.start(h.listen())
 	h.await(m.ID, "it is in doubt", func(m client.Message) bool { return m.State == "doubtful" })
+}
+
+// When the month turns, under load, the new month's empty tables are read no
+// other way: nothing is lost, slow or read from one end to the other.
+func TestMonthTurnsUnderLoad(t *testing.T) {
+	t.Parallel()
+	now := time.Now().UTC()
+	turn := time.Date(now.Year(), now.Month()+1, 1, 0, 0, 0, 0, time.UTC)
+	ahead := time.Until(turn.Add(-2 * time.Second))
+	database, data := pgtest.Database(t), t.TempDir()
+	running, stop := context.WithCancel(context.Background())
+	ready, ended := make(chan string, 1), make(chan error, 1)
+	var key string
+	go func() {
+		ended <- service.Run(running, service.Options{
+			Listen: "127.0.0.1:0", DatabaseURL: database, Data: data, Lease: 5 * time.Second, KeepRaw: 24 * time.Hour,
+			SealKey: "cHJhY3RpY2UtcHJhY3RpY2UtcHJhY3RpY2UtcHJhY3Q=", Log: slog.New(slog.DiscardHandler),
+			Clock:        func() time.Time { return time.Now().Add(ahead) },
+			ShowFirstKey: func(k string) error { key = k; return nil },
+		}, func(url string) { ready <- url })
+	}()
+	var url string
+	select {
+	case url = <-ready:
+	case err := <-ended:
+		t.Fatal(err)
+	}
+	c := client.New(url, key)
+	must[client.Sender](t)(c.AddSender(t.Context(), client.NewSender{Sender: "Lanternholm"}))
+	must[client.Gateway](t)(c.AddGateway(t.Context(), client.NewGateway{
+		Source: pushing, Address: pusher(t).URL, AskAfter: "1h", GiveUpAfter: "2h"}))
+	sent := 0
+	var mu sync.Mutex
+	var sending sync.WaitGroup
+	for range 8 {
+		sending.Go(func() {
+			for time.Now().Add(ahead).Before(turn.Add(2 * time.Second)) {
+				if _, err := c.Send(t.Context(), client.Draft{To: "+447700900123", Text: "Berth 3", Kind: "bulk"}); err != nil {
+					t.Error(err)
+					return
+				}
+				mu.Lock()
+				sent++
+				mu.Unlock()
+			}
+		})
+	}
+	sending.Wait()
+	within(t, 2*time.Minute, "all are delivered", func() bool {
+		return must[client.Tally](t)(c.Tally(t.Context(), client.Filter{})).States["delivered"] == int64(sent)
+	})
+	before := must[client.Tally](t)(c.Tally(t.Context(), client.Filter{Until: turn}))
+	after := must[client.Tally](t)(c.Tally(t.Context(), client.Filter{Since: turn}))
+	if before.Total == 0 || after.Total == 0 || before.Total+after.Total != int64(sent) {
+		t.Errorf("%d before the turn and %d after it, of %d", before.Total, after.Total, sent)
+	}
+	stop()
+	if err := <-ended; err != nil {
+		t.Error(err)
+	}
+	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), database))
+	defer db.Close(t.Context())
+	month := turn.Format("2006_01")
+	eventually(t, "the counts are there", func() bool {
+		var inserted int64
+		err := db.QueryRow(t.Context(), "SELECT n_tup_ins FROM pg_stat_user_tables WHERE relname = $1", "standings_"+month).Scan(&inserted)
+		return err == nil && inserted == after.Total
+	})
+	rows, err := db.Query(t.Context(), `SELECT relname FROM pg_stat_user_tables
+		WHERE seq_tup_read > 0 AND relname ~ '^(messages|standings|submissions|evidence|exchanges|receipts|to_send|to_ask)'`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if read := must[[]string](t)(pgx.CollectRows(rows, pgx.RowTo[string])); len(read) > 0 {
+		t.Errorf("read sequentially: %v", read)
+	}
 }

@@ -108,7 +108,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		defer keeping.Wait()
 		defer let()
 	}
-	db, err := store.Open(ctx, url, time.Now())
+	db, err := store.Open(ctx, url, clock(o)())
 	if err != nil {
 		return err
 	}
@@ -149,6 +149,14 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		return cause
 	}
 	return err
+}
+
+// clock is what tells the time before the database does.
+func clock(o Options) func() time.Time {
+	if o.Clock != nil {
+		return o.Clock
+	}
+	return time.Now
 }
 
 // policy is what becomes of messages to kinds of lines.
