@@ -16,17 +16,23 @@ import (
 	"calmpigeon.example/internal/core/pace"
 )
 
-// lockStandings locks messages until the transaction ends and reads where they
-// stand and what is planned, without their content. It locks in the order of
-// ids: two sets that meet wait, and never for each other.
-func (s *Store) lockStandings(ctx context.Context, all []uuid.UUID) ([]Message, error) {
+// inOrder locks what is read in the order of ids: two sets that meet wait, and
+// never for each other.
+const inOrder = "ORDER BY s.id FOR UPDATE OF s"
+
+// readStandings reads where messages stand and what is planned, without their
+// content. tail is appended to the statement.
+func (s *Store) readStandings(ctx context.Context, all []uuid.UUID, tail string) ([]Message, error) {
 	var locked []Message
+	if len(all) == 0 {
+		return nil, nil
+	}
 	slices.SortFunc(all, func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
 	divided := byMonth(s, all, itself)
 	for _, m := range slices.Sorted(maps.Keys(divided)) {
 		some, err := query(ctx, s.hot(), scanStanding, m.in(`SELECT s.id, s.lane, s.valid_until, `+standingColumns+`,
 				a.ask_at, a.give_up_at, a.began_at, a.asks
-			FROM standings_%M s LEFT JOIN to_ask a ON a.id = s.id WHERE s.id = ANY($1) ORDER BY s.id FOR UPDATE OF s`), uuids(divided[m]))
+			FROM standings_%M s LEFT JOIN to_ask a ON a.id = s.id WHERE s.id = ANY($1) `+tail), uuids(divided[m]))
 		if err != nil {
 			s.missing(err)
 			return nil, err
@@ -42,7 +48,7 @@ func (s *Store) Stand(ctx context.Context, messages []uuid.UUID) (map[uuid.UUID]
 	if len(messages) == 0 {
 		return nil, nil
 	}
-	locked, err := s.lockStandings(ctx, messages)
+	locked, err := s.readStandings(ctx, messages, inOrder)
 	if err != nil {
 		return nil, fmt.Errorf("locking messages: %w", err)
 	}
@@ -81,10 +87,12 @@ func isOpen(s delivery.State) bool {
 // says again what was known is counted. plan is called for each message with
 // the outcome applied, to say what is to be done next; its content is not read.
 // What is returned are the messages as they are now; evidence about messages
-// that do not exist is left out.
+// that do not exist is left out. Messages that were read or changed a moment ago
+// may be given in seen, and need not be read again.
 func (s *Store) Append(
 	ctx context.Context,
 	now time.Time,
+	seen []Message,
 	evidence []Evidence,
 	plan func(before, after *Message, known delivery.Outcome),
 ) ([]Message, error) {
@@ -97,10 +105,20 @@ func (s *Store) Append(
 		for _, e := range evidence {
 			all[e.MessageID] = true
 		}
-		var err error
-		if messages, err = s.lockStandings(ctx, slices.Collect(maps.Keys(all))); err != nil {
+		messages = nil
+		if !s.tx.careful {
+			for _, m := range seen {
+				if all[m.ID] {
+					messages = append(messages, m)
+					delete(all, m.ID)
+				}
+			}
+		}
+		unseen, err := s.readStandings(ctx, slices.Collect(maps.Keys(all)), s.locking(inOrder))
+		if err != nil {
 			return err
 		}
+		messages = append(messages, unseen...)
 		return s.AppendTo(ctx, now, messages, evidence, plan)
 	})
 	if err != nil {
@@ -110,8 +128,9 @@ func (s *Store) Append(
 	return messages, nil
 }
 
-// AppendTo is [Store.Append] for messages that were read and locked in the same
-// transaction, which are changed to what they are now.
+// AppendTo is [Store.Append] for messages that were read before, which are
+// changed to what they are now. If they are not any more as they were read, the
+// transaction is run again.
 func (s *Store) AppendTo(ctx context.Context, now time.Time, messages []Message, evidence []Evidence,
 	plan func(before, after *Message, known delivery.Outcome)) error {
 	err := s.Transact(ctx, func(s *Store) error {
@@ -202,6 +221,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	}
 	plan(&before, m, known)
 	c.standings[month] = append(c.standings[month], *m)
+	m.version++
 
 	if before.State == delivery.Sending && (m.State != delivery.Sending || before.Attempts != m.Attempts) {
 		named[before.Attempts] = before.GatewayID
@@ -253,6 +273,7 @@ func (c *changes) places(before, m *Message) {
 		}
 		c.sends = append(c.sends, sending{m.ID, m.GatewayID, m.Lane, due, m.ValidUntil})
 	case was && !is:
+		m.DueAt = time.Time{}
 		c.sendsNot = append(c.sendsNot, m.ID)
 	}
 	switch was, is := isOpen(before.State), isOpen(m.State); {
@@ -289,17 +310,21 @@ func (c *changes) places(before, m *Message) {
 	}
 }
 
-const updateStandings = `UPDATE standings_%M s SET gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals,
+const updateStandings = `WITH written AS (UPDATE standings_%M s SET gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals,
 	attempts = n.attempts,
 		changed_at = n.changed_at, settled_at = n.settled_at, price_micros = n.price_micros, currency = n.currency, repeats = n.repeats,
-			digest = n.digest
+			digest = n.digest, version = n.version + 1
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::timestamptz[], $8::timestamptz[],
 		$9::bigint[], $10::text[],
-		$11::int[], $12::bytea[]) AS n (id, gateway_id, state, cause, rivals, attempts, changed_at, settled_at, price_micros, currency,
-			repeats, digest)
-	WHERE s.id = n.id`
+		$11::int[], $12::bytea[], $13::int[]) AS n (id, gateway_id, state, cause, rivals, attempts, changed_at, settled_at, price_micros,
+			currency, repeats, digest, version)
+	WHERE s.id = n.id AND s.version = n.version RETURNING 1)
+	SELECT all_written(count(*), $14) FROM written`
 
+// queueStandings writes where messages stand, unless any of them is not as it
+// was read.
 func queueStandings(b *pgx.Batch, m month, set []Message) {
+	slices.SortFunc(set, func(a, b Message) int { return slices.Compare(a.ID[:], b.ID[:]) })
 	digests := make([][]byte, len(set))
 	for i := range set {
 		digests[i], _ = set[i].digest.AppendBinary(make([]byte, 0, 96))
@@ -318,6 +343,8 @@ func queueStandings(b *pgx.Batch, m month, set []Message) {
 		words(set, func(m *Message) string { return m.Currency }),
 		numbers(set, func(m *Message) int { return m.Repeats }),
 		digests,
+		column(set, func(m *Message) int32 { return m.version }),
+		len(set),
 	)
 }
 

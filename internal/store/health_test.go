@@ -23,7 +23,7 @@ func TestMatchByNumberAndSubmission(t *testing.T) {
 	submit(t, s, b, 1, "batch")
 	say := func(e Evidence, next uuid.UUID) {
 		e.ID, e.MessageID, e.At, e.GatewayID = NewID(), c.ID, now(), &next
-		if _, err := s.Append(t.Context(), now(), []Evidence{e}, func(_, m *Message, _ delivery.Outcome) { m.GatewayID = next }); err != nil {
+		if _, err := s.Append(t.Context(), now(), nil, []Evidence{e}, func(_, m *Message, _ delivery.Outcome) { m.GatewayID = next }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -63,23 +63,14 @@ func TestWaiting(t *testing.T) {
 	t.Parallel()
 	s := fresh(t)
 	gateway := uuid.New()
-	bulk, code, text, elsewhere, sent := newMessage(
-		gateway,
-		2,
-	), newMessage(
-		gateway,
-		0,
-	), newMessage(
-		gateway,
-		1,
-	), newMessage(
-		uuid.New(),
-		1,
-	), newMessage(
-		gateway,
-		1,
-	)
-	accept(t, s, bulk, code, text, elsewhere, sent)
+	on := func(route string, gateway uuid.UUID, lane int) Message {
+		m := newMessage(gateway, lane)
+		m.Route = route
+		return m
+	}
+	bulk, code, text := on("a", gateway, 2), on("b", gateway, 0), on("a", gateway, 1)
+	elsewhere, sent, off := on("a", uuid.New(), 1), on("a", gateway, 1), on("c", gateway, 1)
+	accept(t, s, bulk, code, text, elsewhere, sent, off)
 	submit(t, s, sent, 1, "g-1")
 	var got []uuid.UUID
 	var place Place
@@ -87,7 +78,7 @@ func TestWaiting(t *testing.T) {
 		err := s.Transact(t.Context(), func(s *Store) error {
 			var waiting []Message
 			var err error
-			waiting, place, more, err = s.Waiting(t.Context(), gateway, place, 2)
+			waiting, place, more, err = s.Waiting(t.Context(), gateway, []string{"a", "b"}, place, 2)
 			for _, m := range waiting {
 				got = append(got, m.ID)
 				if known := m.Known(); known.State != delivery.Queued || known.MayHaveGone {

@@ -66,9 +66,10 @@ type Standing struct {
 	// Repeats is how many facts said again what was known.
 	Repeats int
 
-	cut    int32 // the combination of dimensions that it is counted in
-	digest delivery.Digest
-	stale  bool // the digest is to be worked out from the evidence
+	version int32 // of the row, counted up by each change
+	cut     int32 // the combination of dimensions that it is counted in
+	digest  delivery.Digest
+	stale   bool // the digest is to be worked out from the evidence
 }
 
 // Plan is what is to be done next with a message, and when. Times that are zero
@@ -86,7 +87,7 @@ const (
 	contentColumns = `m.id, m.key_id, m.to_number, m.sender, m.kind, m.lane, m.text, m.encoding, m.units, m.segments, m.reference,
 		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route`
 	standingColumns = `s.gateway_id, s.state, s.cause, s.rivals, s.attempts, s.changed_at, s.settled_at, s.price_micros, s.currency,
-		s.repeats, s.cut_id, s.digest`
+		s.repeats, s.version, s.cut_id, s.digest`
 )
 
 func (c *Content) into(fields *[]byte) []any {
@@ -96,7 +97,7 @@ func (c *Content) into(fields *[]byte) []any {
 
 func (t *Standing) into(digest *[]byte) []any {
 	return []any{&t.GatewayID, &t.State, &t.Cause, &t.Rivals, &t.Attempts, &t.ChangedAt, &t.SettledAt, &t.PriceMicros, &t.Currency,
-		&t.Repeats, &t.cut, digest}
+		&t.Repeats, &t.version, &t.cut, digest}
 }
 
 // read takes the digest as it is kept.
@@ -154,13 +155,13 @@ func (s *Store) refresh(ctx context.Context, messages []Message) error {
 }
 
 // read reads messages in one go for each month. tail is appended to the
-// statement.
-func (s *Store) read(ctx context.Context, ids []uuid.UUID, tail string) ([]Message, error) {
+// statement, with parameters from $2 on.
+func (s *Store) read(ctx context.Context, ids []uuid.UUID, tail string, args ...any) ([]Message, error) {
 	var all []Message
 	divided := byMonth(s, ids, itself)
 	for _, m := range slices.Sorted(keysOf(divided)) {
 		some, err := query(ctx, s.hot(), scanMessage, m.in("SELECT "+contentColumns+", "+standingColumns+
-			" FROM standings_%M s JOIN messages_%M m ON m.id = s.id WHERE s.id = ANY($1) "+tail), uuids(divided[m]))
+			" FROM standings_%M s JOIN messages_%M m ON m.id = s.id WHERE s.id = ANY($1) "+tail), append([]any{uuids(divided[m])}, args...)...)
 		if err != nil {
 			s.missing(err)
 			return nil, fmt.Errorf("reading messages: %w", err)

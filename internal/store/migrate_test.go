@@ -206,7 +206,7 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 		Attempt:   1,
 		GatewayID: &gateway,
 	}
-	if _, err := s.Append(t.Context(), at, []Evidence{e, e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+	if _, err := s.Append(t.Context(), at, nil, []Evidence{e, e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
 		t.Fatal(err)
 	}
 	if m := must[Message](t)(s.Message(t.Context(), ids[delivery.Accepted])); m.State != delivery.Delivered ||

@@ -79,7 +79,7 @@ func submit(t testing.TB, s *Store, m Message, attempt int, ref string) {
 		{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: ref},
 	} {
 		e.ID, e.MessageID, e.At, e.Attempt, e.GatewayID = NewID(), m.ID, now(), attempt, &m.GatewayID
-		if _, err := s.Append(t.Context(), now(), []Evidence{e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+		if _, err := s.Append(t.Context(), now(), nil, []Evidence{e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -190,7 +190,7 @@ func TestRowsAgreeWithEvidence(t *testing.T) {
 					set,
 					Evidence{ID: NewID(), MessageID: NewID(), At: now(), Source: delivery.Receipt, Claim: delivery.Delivered},
 				) // of no message
-				if _, err := s.Append(context.Background(), now(), set, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+				if _, err := s.Append(context.Background(), now(), nil, set, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -240,12 +240,10 @@ func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 					}
 					var evidence []Evidence
 					for _, m := range claimed {
-						evidence = append(
-							evidence,
-							Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Own, Claim: delivery.Sending, Attempt: 1},
-						)
+						evidence = append(evidence,
+							Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Own, Claim: delivery.Sending, Attempt: 1})
 					}
-					_, err = s.Append(context.Background(), now(), evidence, func(_, _ *Message, _ delivery.Outcome) {})
+					_, err = s.Append(context.Background(), now(), claimed, evidence, func(_, _ *Message, _ delivery.Outcome) {})
 					return err
 				})
 				if err != nil {
@@ -555,7 +553,7 @@ func TestHeldMessagesAreNotSent(t *testing.T) {
 	say := func(claim delivery.State) {
 		t.Helper()
 		e := Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Operator, Claim: claim, Attempt: 1}
-		if _, err := s.Append(t.Context(), now(), []Evidence{e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+		if _, err := s.Append(t.Context(), now(), nil, []Evidence{e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -598,7 +596,7 @@ func TestRowSpeaksOfTheRightGateway(t *testing.T) {
 		t.Helper()
 		e := Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: source, Claim: claim, Attempt: attempt, GatewayID: &gateway}
 		move := claim == delivery.Queued
-		if _, err := s.Append(t.Context(), now(), []Evidence{e}, func(_, m *Message, _ delivery.Outcome) {
+		if _, err := s.Append(t.Context(), now(), nil, []Evidence{e}, func(_, m *Message, _ delivery.Outcome) {
 			if move {
 				m.GatewayID = second
 			}
@@ -623,4 +621,45 @@ func TestRowSpeaksOfTheRightGateway(t *testing.T) {
 	say(delivery.Reply, delivery.Rejected, 2, second, first) // the first is in doubt
 	say(delivery.Query, delivery.Rejected, 1, first, second)
 	say(delivery.Receipt, delivery.Delivered, 1, first, first)
+}
+
+// What others write between the reading of a message and its writing is not
+// lost: the transaction is run again.
+func TestWritingWhatOthersHaveWrittenMeanwhile(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	m := newMessage(uuid.New(), 1)
+	accept(t, s, m)
+	say := func(s *Store, seen []Message, claim delivery.State) ([]Message, error) {
+		e := Evidence{ID: NewID(), MessageID: m.ID, At: now(), Source: delivery.Receipt, Claim: claim, Attempt: 1, GatewayID: &m.GatewayID}
+		return s.Append(t.Context(), now(), seen, []Evidence{e}, func(_, _ *Message, _ delivery.Outcome) {})
+	}
+	if _, err := say(s, nil, delivery.Sending); err != nil {
+		t.Fatal(err)
+	}
+	old := must[Message](t)(s.Message(t.Context(), m.ID))
+	for name, seen := range map[string][]Message{"read in the transaction": nil, "seen before it": {old}} {
+		t.Run(name, func(t *testing.T) {
+			runs := 0
+			err := s.Transact(t.Context(), func(tx *Store) error {
+				if runs++; runs == 1 && seen == nil {
+					if _, err := tx.Message(t.Context(), m.ID); err != nil { // the transaction has begun
+						return err
+					}
+				}
+				_, err := say(tx, seen, delivery.Delivered)
+				if err == nil && runs == 1 {
+					_, err = say(s, nil, delivery.Undeliverable) // another
+				}
+				return err
+			})
+			if err != nil || runs != 2 {
+				t.Fatalf("after %d runs: %v", runs, err)
+			}
+			now := must[Message](t)(s.Message(t.Context(), m.ID))
+			if now.State != delivery.Delivered || now.Rivals == "" {
+				t.Errorf("it is %s, rivals %q: what one of two said is lost", now.State, now.Rivals)
+			}
+		})
+	}
 }

@@ -59,7 +59,7 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 						Source: []delivery.Source{delivery.Reply, delivery.Receipt}[r.IntN(2)], Claim: delivery.States[r.IntN(len(delivery.States))]})
 				}
 				to := gateways[r.IntN(2)]
-				if _, err := s.Append(context.Background(), now(), set, func(_, m *Message, _ delivery.Outcome) { m.GatewayID = to }); err != nil {
+				if _, err := s.Append(context.Background(), now(), nil, set, func(_, m *Message, _ delivery.Outcome) { m.GatewayID = to }); err != nil {
 					t.Error(err)
 				}
 			}

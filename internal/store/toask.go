@@ -72,8 +72,9 @@ func (s *Store) TakeSilent(ctx context.Context, gateway uuid.UUID, now time.Time
 // Postpone writes when messages are looked after next, unless they have moved
 // meanwhile. Call it within [Store.Transact].
 func (s *Store) Postpone(ctx context.Context, messages []Message) error {
-	// Standings are locked first, in the order of ids, as everywhere.
-	current, err := s.lockStandings(ctx, ids(messages, func(m *Message) uuid.UUID { return m.ID }))
+	// They have to stay as they are until this is written, though their standing
+	// is not.
+	current, err := s.readStandings(ctx, ids(messages, func(m *Message) uuid.UUID { return m.ID }), inOrder)
 	if err != nil {
 		return fmt.Errorf("postponing messages: %w", err)
 	}

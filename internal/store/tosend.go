@@ -46,17 +46,25 @@ const (
 	mayEnd = "'queued', 'held'"
 )
 
+// passOver locks what is read and passes over what others have locked.
+const passOver = " FOR UPDATE OF s SKIP LOCKED"
+
 // never is when a message is due that is held.
 var never = time.Date(9999, 12, 31, 0, 0, 0, 0, time.UTC)
 
-// lock locks messages that wait in some states, in their order, and reads them.
-// Those that somebody else has locked or taken meanwhile are left out.
-func (s *Store) lock(ctx context.Context, turns []turn, gateway uuid.UUID, states string) ([]Message, error) {
+// take reads messages that wait in some states, in their order, to be written in
+// this transaction: those of some routes alone where these are given. What somebody
+// else has taken meanwhile is left out. They are to be given to [Store.Append] as
+// they were read, so that what was taken since is not written.
+func (s *Store) take(ctx context.Context, turns []turn, gateway uuid.UUID, states, locking string, routes ...string) ([]Message, error) {
 	if len(turns) == 0 {
 		return nil, nil
 	}
-	found, err := s.read(ctx, ids(turns, func(t *turn) uuid.UUID { return t.id }),
-		"AND s.state IN ("+states+") FOR UPDATE OF s SKIP LOCKED")
+	where, args := "AND s.state IN ("+states+")", []any(nil)
+	if len(routes) > 0 {
+		where, args = where+" AND m.route = ANY($2)", []any{routes}
+	}
+	found, err := s.read(ctx, ids(turns, func(t *turn) uuid.UUID { return t.id }), where+locking, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -64,20 +72,19 @@ func (s *Store) lock(ctx context.Context, turns []turn, gateway uuid.UUID, state
 	for i := range found {
 		byID[found[i].ID] = &found[i]
 	}
-	locked := make([]Message, 0, len(found))
+	taken := make([]Message, 0, len(found))
 	for _, t := range turns {
 		if m := byID[t.id]; m != nil && (gateway == uuid.Nil || m.GatewayID == gateway) {
 			m.DueAt = t.due
-			locked = append(locked, *m)
+			taken = append(taken, *m)
 		}
 	}
-	return locked, nil
+	return taken, nil
 }
 
-// Claim locks messages that are due at a gateway, and within a lane the longest
+// Claim takes messages that are due at a gateway, and within a lane the longest
 // due first: at most urgent passcodes, then at most so many others, the more
-// urgent lane first. Call it within [Store.Transact]; what is locked by others
-// is passed over. Nothing is claimed unless the holder keeps the gateway, which
+// urgent lane first. Call it within [Store.Transact]. Nothing is claimed unless the holder keeps the gateway, which
 // it then does until the transaction ends.
 func (s *Store) Claim(ctx context.Context, gateway, holder uuid.UUID, now time.Time, urgent, others int) ([]Message, error) {
 	const lane = `(SELECT q.lane, q.id, q.due_at FROM to_send q WHERE q.gateway_id = $1 AND q.lane = %d AND q.due_at <= $2
@@ -106,7 +113,7 @@ func (s *Store) Claim(ctx context.Context, gateway, holder uuid.UUID, now time.T
 		}
 		turns = append(turns, w.turn)
 	}
-	return s.lock(ctx, turns, gateway, mayGo)
+	return s.take(ctx, turns, gateway, mayGo, s.locking(passOver))
 }
 
 // Defer sets when queued messages are due. Call it within the transaction that
@@ -157,8 +164,8 @@ func (s *Store) Due(ctx context.Context, now time.Time) ([]DueLane, error) {
 }
 
 // TooLate locks messages whose validity ended before they went, and returns
-// them. Call it within [Store.Transact]; what a keeper is claiming just now is
-// passed over.
+// them; what a keeper is claiming just now is passed over. Call it within
+// [Store.Transact].
 func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message, error) {
 	turns, err := query(
 		ctx,
@@ -171,7 +178,7 @@ func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message
 	if err != nil {
 		return nil, fmt.Errorf("looking for what is too late: %w", err)
 	}
-	return s.lock(ctx, turns, uuid.Nil, mayEnd)
+	return s.take(ctx, turns, uuid.Nil, mayEnd, passOver)
 }
 
 // Place is a place among the messages that wait for a gateway.
@@ -181,11 +188,10 @@ type Place struct {
 	ID   uuid.UUID
 }
 
-// Waiting locks messages that wait to be sent through a gateway, from the one
-// after a place on, and returns them with the place of the last that was looked
-// at; false if there are no more. Call it within [Store.Transact]; what a keeper
-// is claiming just now is passed over.
-func (s *Store) Waiting(ctx context.Context, gateway uuid.UUID, after Place, most int) ([]Message, Place, bool, error) {
+// Waiting takes messages of some routes that wait to be sent through a gateway,
+// from the one after a place on, and returns them with the place of the last that
+// was looked at; false if there are no more. Call it within [Store.Transact].
+func (s *Store) Waiting(ctx context.Context, gateway uuid.UUID, routes []string, after Place, most int) ([]Message, Place, bool, error) {
 	places, err := query(ctx, s.hot(), func(rows pgx.Rows) (p Place, err error) {
 		err = rows.Scan(&p.Lane, &p.Due, &p.ID)
 		return p, err
@@ -198,7 +204,7 @@ func (s *Store) Waiting(ctx context.Context, gateway uuid.UUID, after Place, mos
 	for i, p := range places {
 		turns[i] = turn{p.ID, p.Due}
 	}
-	waiting, err := s.lock(ctx, turns, gateway, mayGo)
+	waiting, err := s.take(ctx, turns, gateway, mayGo, s.locking(passOver), routes...)
 	return waiting, places[len(places)-1], len(places) == most, err
 }
 

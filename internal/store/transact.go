@@ -3,9 +3,11 @@ package store
 import (
 	"context"
 	"database/sql/driver"
+	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/stdlib"
 	"gorm.io/gorm"
 )
@@ -18,14 +20,55 @@ type transaction struct {
 	db     *gorm.DB // over the same connection
 	begun  bool
 	writes pgx.Batch
+	// careful locks what is read and will be written. Most often nobody else
+	// writes it meanwhile, and to find out while writing is cheaper.
+	careful bool
 }
 
 // Transact runs do in one transaction: all of it is committed, or nothing.
 // Within a transaction it is part of that.
-func (s *Store) Transact(ctx context.Context, do func(*Store) error) (err error) {
+//
+// Where somebody else wrote meanwhile what do has read, nothing is committed and
+// do runs again, so it has to begin from nothing each time it is called. The
+// second time whatever it reads in order to write it is locked.
+func (s *Store) Transact(ctx context.Context, do func(*Store) error) error {
 	if s.tx != nil {
 		return do(s)
 	}
+	for try := 1; ; try++ {
+		err := s.transact(ctx, try > 1, do)
+		if !overtaken(err) || try == triesMost {
+			return err
+		}
+	}
+}
+
+// triesMost bounds how often a transaction is run that others overtake. The
+// second run can only be ended by a deadlock.
+const triesMost = 5
+
+// Codes of PostgreSQL for what another transaction did meanwhile.
+const (
+	serializationFailure = "40001"
+	deadlockDetected     = "40P01"
+)
+
+// overtaken reports whether a transaction failed for what another did meanwhile.
+func overtaken(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && (pg.Code == serializationFailure || pg.Code == deadlockDetected)
+}
+
+// locking is appended to a statement whose rows are going to be written in this
+// transaction.
+func (s *Store) locking(how string) string {
+	if s.tx == nil || !s.tx.careful {
+		return ""
+	}
+	return how
+}
+
+func (s *Store) transact(ctx context.Context, careful bool, do func(*Store) error) (err error) {
 	pool, err := s.begin.DB()
 	if err != nil {
 		return err
@@ -35,7 +78,7 @@ func (s *Store) Transact(ctx context.Context, do func(*Store) error) (err error)
 		return err
 	}
 	defer one.Close()
-	t := &transaction{db: s.begin.Session(&gorm.Session{NewDB: true, Context: context.WithoutCancel(ctx)})}
+	t := &transaction{careful: careful, db: s.begin.Session(&gorm.Session{NewDB: true, Context: context.WithoutCancel(ctx)})}
 	t.db.Statement.ConnPool = one
 	if err := one.Raw(func(c any) error { t.conn = c.(*stdlib.Conn).Conn(); return nil }); err != nil {
 		return err

@@ -127,7 +127,7 @@ func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
 			}
 			evidence = append(evidence, e)
 		}
-		changed, err = c.Course.Record(ctx, s, evidence, nil)
+		changed, err = c.Course.Record(ctx, s, evidence, nil, late...)
 		return err
 	})
 	if err == nil {
@@ -185,15 +185,16 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		// First when to look again, should nothing change; then what was
 		// found, which plans anew what it moves.
 		now := c.Course.Now()
-		for i := range silent {
-			m := &silent[i]
+		again := slices.Clone(silent)
+		for i := range again {
+			m := &again[i]
 			m.AskAt = m.GiveUpAt
 			if g.Dialect.CanAsk(m.GatewayRef) {
 				m.AskAt = course.AskAgain(m, g, now)
 			}
 			m.Asks++
 		}
-		if err := s.Postpone(ctx, silent); err != nil {
+		if err := s.Postpone(ctx, again); err != nil {
 			return err
 		}
 		if err := s.StoreExchanges(ctx, found.exchanges); err != nil {

@@ -64,8 +64,15 @@ type Step struct {
 
 // Record adds evidence and plans what comes next, and returns the messages as
 // they are now. It is one transaction, part of the one that s is bound to if it
-// is.
-func (c *Course) Record(ctx context.Context, s *store.Store, evidence []store.Evidence, plan Plan) ([]store.Message, error) {
+// is. Messages that were read or changed a moment ago may be given in seen, and
+// are not read again unless they have moved since.
+func (c *Course) Record(
+	ctx context.Context,
+	s *store.Store,
+	evidence []store.Evidence,
+	plan Plan,
+	seen ...store.Message,
+) ([]store.Message, error) {
 	now := c.Now()
 	var moving []uuid.UUID
 	for id, step := range plan {
@@ -79,7 +86,7 @@ func (c *Course) Record(ctx context.Context, s *store.Store, evidence []store.Ev
 		if err != nil {
 			return err
 		}
-		messages, err = s.Append(ctx, now, evidence, func(before, after *store.Message, known delivery.Outcome) {
+		messages, err = s.Append(ctx, now, seen, evidence, func(before, after *store.Message, known delivery.Outcome) {
 			c.plan(before, after, known, now, plan[after.ID], contents[after.ID])
 		})
 		return err

@@ -227,6 +227,10 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			evidence[i] = course.Own(m, now, delivery.Sending, m.Attempts+1, "")
 		}
 		changed = goes
+		for i := range c.packs {
+			n := len(c.packs[i].messages)
+			c.packs[i].going, goes = goes[:n:n], goes[n:]
+		}
 		return k.d.Course.RecordClaimed(ctx, s, changed, evidence)
 	})
 	if err != nil {

@@ -51,7 +51,8 @@ type result struct {
 	exchanges []store.Exchange
 	steps     course.Plan
 	moves     []move
-	last      bool // there is nothing simpler to be recorded in its place
+	seen      []store.Message // those that it speaks of, as they went
+	last      bool            // there is nothing simpler to be recorded in its place
 }
 
 // move is a message that is to go through another gateway of its route.
@@ -182,8 +183,10 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 	var evidence []store.Evidence
 	var exchanges []store.Exchange
 	var moves []move
+	var seen []store.Message
 	steps := course.Plan{}
 	for _, r := range set {
+		seen = append(seen, r.seen...)
 		evidence = append(evidence, r.evidence...)
 		exchanges = append(exchanges, r.exchanges...)
 		moves = append(moves, r.moves...)
@@ -218,7 +221,7 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 		if err := s.StoreExchanges(ctx, exchanges); err != nil {
 			return err
 		}
-		changed, err = d.Course.Record(ctx, s, evidence, steps)
+		changed, err = d.Course.Record(ctx, s, evidence, steps, seen...)
 		return err
 	})
 	if err != nil {

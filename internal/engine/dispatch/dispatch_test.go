@@ -482,10 +482,10 @@ func TestRerouteLooksAtAllThatWait(t *testing.T) {
 	}
 	var set []store.Acceptance
 	var last store.Message
-	for i := range 1000 {
+	for i := range 2500 {
 		m := message("+447700900123", "x")
 		m.GatewayID, m.State, m.DueAt, m.CreatedAt, m.ChangedAt = first.ID, delivery.Queued, now.Add(time.Duration(i)), now, now
-		if i == 999 {
+		if i == 2499 {
 			m.Route = "all"
 		}
 		set, last = append(set, store.Acceptance{Message: m}), m
@@ -497,7 +497,7 @@ func TestRerouteLooksAtAllThatWait(t *testing.T) {
 		t.Fatal(err)
 	}
 	k := newKeeper(d, first)
-	k.reroute(t.Context(), d.Course.Roster.ByID(first.ID))
+	k.elsewhere(t.Context(), d.Course.Roster.ByID(first.ID))
 	if m, err := d.Course.Store.Message(t.Context(), last.ID); err != nil || m.GatewayID != second.ID {
 		t.Errorf("it waits for %v, %v", m.GatewayID, err)
 	}

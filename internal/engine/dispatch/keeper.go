@@ -61,7 +61,7 @@ type keeper struct {
 	version   int       // of the gateway that window and quota are made for
 	claimed   time.Time // the last time
 	deferring bool      // some had to wait for the pace of their sender the last time
-	rerouted  time.Time
+	reroute   time.Time // when what waits is looked through the next time, if it is not to be used
 
 	turn     sync.Mutex // to claim, where a quota holds
 	planning sync.Mutex
@@ -252,7 +252,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 		claim, pass, wait, err := k.claimNext(work, g, false)
 		k.claimed = time.Now()
 		if err == nil && wait > 0 {
-			k.reroute(work, g)
+			k.elsewhere(work, g)
 			k.await(work, wait, false)
 			continue
 		}
@@ -317,7 +317,7 @@ func (k *keeper) dispatch(g *roster.Gateway, c claimed, pass passport, inFlight 
 		if i > 0 {
 			own.fetched = nil // it is told once
 		}
-		inFlight.Go(func() { k.send(g, p.messages, own) })
+		inFlight.Go(func() { k.send(g, p, own) })
 	}
 }
 
@@ -476,22 +476,23 @@ func (k *keeper) adopt(ctx context.Context) error {
 
 // send submits a pack and records what came of it. It is not stopped half way:
 // a submission that has begun is worth waiting for.
-func (k *keeper) send(g *roster.Gateway, messages []store.Message, pass passport) {
-	n := counting(g, len(messages))
+func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
+	n := counting(g, len(p.messages))
 	left := false
-	r, lesson := k.d.submit(context.Background(), g, messages, pass, func() (func(bool), bool) {
+	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (func(bool), bool) {
 		left = true
 		return k.leave(n)
 	})
 	if !left {
 		k.forgo(n)
 	}
+	r.seen = p.going
 	health, changed := k.learn(lesson)
-	k.unsaved.Add(int64(len(messages)))
+	k.unsaved.Add(int64(len(p.messages)))
 	k.busy.Add(-1) // the next may go while this one is being recorded
 	k.bell.Some.Now()
 	k.d.settle(r)
-	k.unsaved.Add(-int64(len(messages)))
+	k.unsaved.Add(-int64(len(p.messages)))
 	k.bell.Some.Now()
 	if changed {
 		k.note(g, health)

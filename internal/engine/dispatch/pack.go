@@ -28,6 +28,7 @@ type packer struct {
 
 type pack struct {
 	messages []store.Message
+	going    []store.Message // the same, once it is recorded that they go
 	numbers  map[string]bool
 }
 
@@ -62,7 +63,7 @@ func (p *packer) place(m store.Message) bool {
 	}
 	p.requests--
 	p.room--
-	p.packs = append(p.packs, pack{[]store.Message{m}, map[string]bool{m.ToNumber: true}})
+	p.packs = append(p.packs, pack{messages: []store.Message{m}, numbers: map[string]bool{m.ToNumber: true}})
 	if most > 1 {
 		p.open[key] = len(p.packs) - 1
 	}

@@ -92,29 +92,33 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// reroute sends what waits for a gateway that is not to be used through others
+// elsewhere sends what waits for a gateway that is not to be used through others
 // of its routes.
-func (k *keeper) reroute(ctx context.Context, g *roster.Gateway) {
+func (k *keeper) elsewhere(ctx context.Context, g *roster.Gateway) {
 	now := k.d.Course.Now()
 	why := g.Silent(k.d.Course.Roster.Health(k.id), now)
-	if why == "" || time.Since(k.rerouted) < 500*time.Millisecond {
+	routes := k.d.Course.Roster.Book().RoutesThrough(g.Name)
+	if why == "" || len(routes) == 0 || time.Now().Before(k.reroute) {
 		return
 	}
-	k.rerouted = time.Now()
-	var place store.Place
+	began := time.Now()
+	// However much waits: to look through it takes a tenth of the time at most.
+	defer func() { k.reroute = began.Add(max(500*time.Millisecond, 10*time.Since(began))) }()
+	var from store.Place
 	for more := true; more && ctx.Err() == nil; {
+		place := from
 		var changed []store.Message
 		err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
 			var evidence []store.Evidence
 			var waiting []store.Message
 			var err error
-			if waiting, place, more, err = s.Waiting(ctx, k.id, place, claimMost); err != nil {
+			if waiting, place, more, err = s.Waiting(ctx, k.id, routes, from, 5*claimMost); err != nil {
 				return err
 			}
 			steps := course.Plan{}
 			for i := range waiting {
 				m := &waiting[i]
-				if m.Route == "" || !mayMove(*m) {
+				if !mayMove(*m) {
 					continue
 				}
 				if other, _ := k.d.Course.Elsewhere(m, now); other != nil {
@@ -122,7 +126,7 @@ func (k *keeper) reroute(ctx context.Context, g *roster.Gateway) {
 					steps[m.ID] = course.Step{Gateway: other.ID}
 				}
 			}
-			changed, err = k.d.Course.Record(ctx, s, evidence, steps)
+			changed, err = k.d.Course.Record(ctx, s, evidence, steps, waiting...)
 			return err
 		})
 		if err != nil {
@@ -132,5 +136,9 @@ func (k *keeper) reroute(ctx context.Context, g *roster.Gateway) {
 			return
 		}
 		k.d.Course.Announce(changed)
+		from = place
+		if now := k.gateway(); now == nil || now.Silent(k.d.Course.Roster.Health(k.id), k.d.Course.Now()) == "" {
+			return // it is to be used again
+		}
 	}
 }

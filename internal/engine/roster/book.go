@@ -117,6 +117,17 @@ func (b *Book) Route(c route.Case) (route.Route, bool) {
 	return route.Find(b.order, c)
 }
 
+// RoutesThrough are the names of the routes that a gateway is part of.
+func (b *Book) RoutesThrough(gateway string) []string {
+	var names []string
+	for _, r := range b.order {
+		if slices.ContainsFunc(r.Gateways, func(l route.Leg) bool { return l.Gateway == gateway }) {
+			names = append(names, r.Name)
+		}
+	}
+	return names
+}
+
 // RouteNamed returns a route by its name.
 func (b *Book) RouteNamed(name string) (route.Route, bool) {
 	for _, r := range b.order {
