@@ -230,7 +230,7 @@ func lifeSingle(ctx context.Context, s settings) ([]Figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	raw, err := h.size(ctx, "relname LIKE 'exchanges%' OR relname LIKE 'receipts%'")
+	raw, err := h.size(ctx, "relname LIKE 'exchange_packs%' OR relname LIKE 'receipts%'")
 	if err != nil {
 		return nil, err
 	}

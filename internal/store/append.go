@@ -186,11 +186,13 @@ type mark struct {
 
 // submission is a submission of which an answer, or none, is known.
 type submission struct {
-	message uuid.UUID
-	attempt int
-	gateway uuid.UUID
-	began   time.Time
-	ref     string
+	message  uuid.UUID
+	attempt  int
+	gateway  uuid.UUID
+	began    time.Time
+	ref      string
+	taken    *time.Time // the gateway took it, and said nothing else
+	exchange *uuid.UUID // in which it said so
 }
 
 // join joins evidence about one message to what is known of it.
@@ -199,7 +201,8 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	m.digest = before.digest.Clone()
 	month := monthOf(m.ID)
 	named := map[int]uuid.UUID{} // submissions of which the gateway's id was told
-	for _, e := range evidence {
+	var taken *Evidence
+	for i, e := range evidence {
 		if !m.digest.Note(e.Fact()) {
 			m.Repeats++
 			continue
@@ -207,9 +210,17 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 		if e.GatewayRef != "" && e.Attempt > 0 && e.GatewayID != nil {
 			named[e.Attempt] = *e.GatewayID
 		}
-		if !e.begins() {
+		switch {
+		case e.begins():
+		case taken == nil && before.State == delivery.Sending && e.Attempt == before.Attempts && e.takes(before.GatewayID):
+			taken = &evidence[i]
+		default:
 			c.evidence[month] = append(c.evidence[month], e)
 		}
+	}
+	if taken != nil && taken.GatewayRef != m.digest.Ref(taken.Attempt) { // another says otherwise
+		c.evidence[month] = append(c.evidence[month], *taken)
+		taken = nil
 	}
 	known := m.digest.Outcome()
 	m.apply(known, c.now)
@@ -235,7 +246,11 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 		if began.IsZero() {
 			began = c.now
 		}
-		c.begun = append(c.begun, submission{m.ID, attempt, gateway, began, ref})
+		s := submission{message: m.ID, attempt: attempt, gateway: gateway, began: began, ref: ref}
+		if taken != nil && attempt == taken.Attempt {
+			s.taken, s.exchange = &taken.At, taken.ExchangeID
+		}
+		c.begun = append(c.begun, s)
 		if ref != "" {
 			c.refs = append(c.refs, gatewayRef{ref, gateway})
 		}
@@ -356,12 +371,16 @@ func (c *changes) queue(b *pgx.Batch) {
 		queueEvidence(b, m, set)
 	}
 	for m, set := range byMonth(c.store, c.begun, func(s *submission) uuid.UUID { return s.message }) {
-		b.Queue(m.in(`INSERT INTO submissions_%M (message_id, attempt, gateway_id, began_at, gateway_ref)
-			SELECT * FROM unnest($1::uuid[], $2::int[], $3::uuid[], $4::timestamptz[], $5::text[])
-			ON CONFLICT (message_id, attempt) DO UPDATE SET gateway_ref = excluded.gateway_ref`),
+		b.Queue(m.in(`INSERT INTO submissions_%M AS b (message_id, attempt, gateway_id, began_at, gateway_ref, taken_at, exchange_id)
+			SELECT * FROM unnest($1::uuid[], $2::int[], $3::uuid[], $4::timestamptz[], $5::text[], $6::timestamptz[], $7::uuid[])
+			ON CONFLICT (message_id, attempt) DO UPDATE SET gateway_ref = excluded.gateway_ref,
+				taken_at = coalesce(b.taken_at, excluded.taken_at), exchange_id = coalesce(b.exchange_id, excluded.exchange_id),
+				taken_ref = CASE WHEN b.taken_at IS NOT NULL AND b.gateway_ref <> excluded.gateway_ref
+					THEN coalesce(b.taken_ref, b.gateway_ref) ELSE b.taken_ref END`),
 			ids(set, func(s *submission) uuid.UUID { return s.message }), numbers(set, func(s *submission) int { return s.attempt }),
 			ids(set, func(s *submission) uuid.UUID { return s.gateway }), column(set, func(s *submission) time.Time { return s.began }),
-			words(set, func(s *submission) string { return s.ref }))
+			words(set, func(s *submission) string { return s.ref }), column(set, func(s *submission) *time.Time { return s.taken }),
+			maybeIDs(set, func(s *submission) *uuid.UUID { return s.exchange }))
 	}
 	queueToSend(b, c.sends)
 	if len(c.sendsNot) > 0 {

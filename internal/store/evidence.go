@@ -60,6 +60,14 @@ func (e *Evidence) begins() bool {
 	return e.Source == delivery.Own && e.Claim == delivery.Sending
 }
 
+// takes reports whether the fact is that the gateway took a message when it was
+// submitted, and nothing else. The submission's own record tells that too.
+func (e *Evidence) takes(gateway uuid.UUID) bool {
+	return e.Source == delivery.Reply && e.Claim == delivery.Accepted && e.GatewayID != nil && *e.GatewayID == gateway &&
+		e.Cause == "" && e.Part == 0 && e.Parts == 0 && e.Code == "" && e.Note == "" && e.GatewayAt == nil && e.ReceiptID == nil &&
+		e.Billed == Billed{}
+}
+
 const insertEvidence = `INSERT INTO evidence_%M (id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
 	code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency)
 SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::int[], $8::int[], $9::int[],
@@ -100,8 +108,9 @@ func (s *Store) Timeline(ctx context.Context, message uuid.UUID) ([]Evidence, er
 	return timelines[message], err
 }
 
-// timelines reads the evidence about several messages. That a submission began
-// is told by its own record, and that a message was accepted by the message.
+// timelines reads the evidence about several messages. That a submission began,
+// or was taken, is told by its own record, and that a message was accepted by the
+// message.
 func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.UUID][]Evidence, error) {
 	timelines := map[uuid.UUID][]Evidence{}
 	for m, some := range byMonth(s, messages, itself) {
@@ -132,6 +141,11 @@ func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.U
 		if err != nil {
 			return nil, fmt.Errorf("reading submissions: %w", err)
 		}
+		taken, err := query(ctx, s.hot(), scanTaken, m.in(`SELECT message_id, attempt, gateway_id, taken_at, coalesce(taken_ref, gateway_ref),
+			exchange_id FROM submissions_%M WHERE message_id = ANY($1) AND taken_at IS NOT NULL`), uuids(some))
+		if err != nil {
+			return nil, fmt.Errorf("reading what was taken: %w", err)
+		}
 		accepted, err := query(
 			ctx,
 			s.hot(),
@@ -151,7 +165,7 @@ func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.U
 				e.ID, e.Claim, e.Note, e.Parts = e.MessageID, delivery.Queued, how[e.MessageID].Note, how[e.MessageID].Parts
 			}
 		}
-		for _, e := range append(facts, began...) {
+		for _, e := range slices.Concat(facts, began, taken) {
 			timelines[e.MessageID] = append(timelines[e.MessageID], e)
 		}
 	}
@@ -177,6 +191,16 @@ func scanBegun(rows pgx.Rows) (Evidence, error) {
 	err := rows.Scan(&e.MessageID, &e.Attempt, &gateway, &e.At)
 	e.ID, e.GatewayID = Floor(e.At), &gateway
 	e.ID[15] = byte(e.Attempt)
+	return e, err
+}
+
+// scanTaken reads that a submission was taken.
+func scanTaken(rows pgx.Rows) (Evidence, error) {
+	e := Evidence{Source: delivery.Reply, Claim: delivery.Accepted}
+	var gateway uuid.UUID
+	err := rows.Scan(&e.MessageID, &e.Attempt, &gateway, &e.At, &e.GatewayRef, &e.ExchangeID)
+	e.ID, e.GatewayID = Floor(e.At), &gateway
+	e.ID[14], e.ID[15] = 1, byte(e.Attempt) // after its beginning
 	return e, err
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"strings"
 	"testing"
 	"time"
 
@@ -52,6 +53,17 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 		gateway,
 	)
 
+	exchange := Floor(at)
+	exchange[14], exchange[15] = 0x12, 0x34
+	exec(
+		`INSERT INTO exchanges (id, gateway_id, purpose, method, url, request_header, request_body, status, reply_header, reply_body,
+			error, started_at, took_us)
+		VALUES ($1, $2, 'submit', 'POST', 'http://g.example/', '{"accept":"*/*"}', $3, 200, '{}', $4, '', now(), 1234)`,
+		exchange,
+		gateway,
+		[]byte(strings.Repeat("asked ", 100)),
+		[]byte{0xFF, 0},
+	)
 	type fact struct {
 		source  delivery.Source
 		claim   delivery.State
@@ -195,6 +207,11 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	if unread := must[[]Receipt](t)(s.UnreadReceipts(t.Context(), gateway, at.Add(time.Second), 9)); len(unread) != 1 ||
 		unread[0].Unmasked != "a=b" {
 		t.Errorf("to be read: %+v", unread)
+	}
+	raw, _, err := s.Exchanges(t.Context(), []Evidence{{ExchangeID: &exchange}})
+	if x := raw[exchange]; err != nil || x.URL != "http://g.example/" || string(x.RequestBody) != strings.Repeat("asked ", 100) ||
+		string(x.ReplyBody) != "\xff\x00" || x.RequestHeader["accept"] != "*/*" || x.Status != 200 || x.TookUs != 1234 || x.GatewayID != gateway {
+		t.Errorf("the exchange became %+v, %v", x, err)
 	}
 	// What was known is joined with what is new.
 	e := Evidence{

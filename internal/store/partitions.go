@@ -33,7 +33,7 @@ var parts = []part{
 	{"standings", "id", "fillfactor = 50, autovacuum_vacuum_scale_factor = 0.1"},
 	{"submissions", "message_id", ""},
 	{"evidence", "message_id", ""},
-	{"exchanges", "id", ""},
+	{"exchange_packs", "id", "toast_tuple_target = 8160"},
 	{"receipts", "id", ""},
 }
 
@@ -207,7 +207,7 @@ const paceKept = 26 * time.Hour
 // Tidy drops and deletes what has been kept long enough: whole months where
 // that is possible, else portions that disturb nobody.
 func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
-	if err := s.dropMonths(ctx, now.Add(-keep.Exchanges), "exchanges", "receipts"); err != nil {
+	if err := s.dropMonths(ctx, now.Add(-keep.Exchanges), "exchange_packs", "receipts"); err != nil {
 		return err
 	}
 	if keep.Messages > 0 {
@@ -220,7 +220,7 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 	}
 	raw := Floor(now.Add(-keep.Exchanges))
 	portions := []portion{
-		{"DELETE FROM exchanges WHERE id IN (SELECT id FROM exchanges WHERE id < ? ORDER BY id LIMIT 2000)", raw},
+		{"DELETE FROM exchange_packs WHERE id IN (SELECT id FROM exchange_packs WHERE id < ? ORDER BY id LIMIT 2000)", raw},
 		{
 			"DELETE FROM receipts WHERE id IN (SELECT r.id FROM receipts r WHERE r.id < ? AND NOT EXISTS (SELECT FROM to_read t " +
 				"WHERE t.id = r.id) ORDER BY r.id LIMIT 2000)",

@@ -1,11 +1,13 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -487,14 +489,19 @@ func TestTidyKeepsWhatIsYoung(t *testing.T) {
 	}
 	young := old
 	young.ID = NewID()
-	if err := s.StoreExchanges(t.Context(), []Exchange{old, young}); err != nil {
-		t.Fatal(err)
+	var citing []Evidence
+	for _, x := range []Exchange{old, young} {
+		packs := must[Packs](t)(PackExchanges([]Exchange{x}))
+		if err := s.StoreExchanges(t.Context(), packs); err != nil {
+			t.Fatal(err)
+		}
+		citing = append(citing, packs.Cite([]Evidence{{ExchangeID: &x.ID}})...)
 	}
 	if err := s.Tidy(t.Context(), now(), Keep{Exchanges: 10 * 24 * time.Hour, Idempotency: time.Hour}); err != nil {
 		t.Fatal(err)
 	}
-	kept, _, err := s.Exchanges(t.Context(), []Evidence{{ExchangeID: &old.ID}, {ExchangeID: &young.ID}})
-	if _, there := kept[young.ID]; err != nil || len(kept) != 1 || !there {
+	kept, _, err := s.Exchanges(t.Context(), citing)
+	if _, there := kept[*citing[1].ExchangeID]; err != nil || len(kept) != 1 || !there {
 		t.Errorf("kept %v, %v", kept, err)
 	}
 }
@@ -661,5 +668,91 @@ func TestWritingWhatOthersHaveWrittenMeanwhile(t *testing.T) {
 				t.Errorf("it is %s, rivals %q: what one of two said is lost", now.State, now.Rivals)
 			}
 		})
+	}
+}
+
+// Exchanges come out of their packs as they went in, whatever their bodies are,
+// and a pack is bounded.
+func TestExchangesInPacks(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	bodies := [][]byte{{}, []byte(`{"text":"Fähre <4> & \u0000"}`), {0xFF, 0xFE, 0}, bytes.Repeat([]byte("long "), 50_000)}
+	var exchanges []Exchange
+	var evidence []Evidence
+	for i := range 1200 {
+		x := Exchange{ID: NewID(), GatewayID: uuid.New(), Purpose: "submit", Method: "POST", URL: "http://practice.example/send",
+			RequestHeader: map[string]string{"content-type": "application/json"}, RequestBody: bodies[i%len(bodies)], Status: 200,
+			ReplyHeader: map[string]string{}, ReplyBody: fmt.Appendf(nil, `{"id":"g-%d"}`, i), StartedAt: now().Truncate(time.Microsecond), TookUs: 7}
+		exchanges = append(exchanges, x)
+		evidence = append(evidence, Evidence{ExchangeID: &x.ID})
+	}
+	packs := must[Packs](t)(PackExchanges(exchanges))
+	for _, p := range packs.packs {
+		all := must[[]Exchange](t)(unpack(p))
+		size := 0
+		for _, x := range all {
+			size += len(x.RequestBody) + len(x.ReplyBody)
+		}
+		if size > packMost+len(bodies[3])+100 || len(all) > packCount {
+			t.Errorf("a pack holds %d exchanges, %d bytes", len(all), size)
+		}
+	}
+	if err := s.StoreExchanges(t.Context(), packs); err != nil {
+		t.Fatal(err)
+	}
+	cited := packs.Cite(evidence)
+	kept, _, err := s.Exchanges(t.Context(), cited)
+	if err != nil || len(kept) != len(exchanges) {
+		t.Fatalf("%d exchanges were kept, %v", len(kept), err)
+	}
+	for i, e := range cited {
+		got, want := kept[*e.ExchangeID], exchanges[i]
+		want.ID, want.StartedAt = got.ID, got.StartedAt
+		if !reflect.DeepEqual(got, want) || !got.StartedAt.Equal(exchanges[i].StartedAt) {
+			t.Fatalf("exchange %d came back as %+v", i, got)
+		}
+	}
+}
+
+// That a gateway took a message is told by its submission, word for word as the
+// evidence would, and also when another id is told later.
+func TestTakenIsToldByTheSubmission(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	m := newMessage(uuid.New(), 1)
+	accept(t, s, m)
+	say := func(e Evidence) {
+		e.ID, e.MessageID, e.At, e.Attempt, e.GatewayID = NewID(), m.ID, now().Truncate(time.Microsecond), 1, &m.GatewayID
+		if _, err := s.Append(t.Context(), now(), nil, []Evidence{e}, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	exchange := NewID()
+	say(Evidence{Source: delivery.Own, Claim: delivery.Sending})
+	say(Evidence{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: "r-1", ExchangeID: &exchange})
+	for _, ref := range []string{"r-1", "r-0", "r-2"} { // of two replies the smaller id stands
+		say(Evidence{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: ref})
+	}
+	timeline := must[[]Evidence](t)(s.Timeline(t.Context(), m.ID))
+	var told []string
+	var facts []delivery.Evidence
+	for _, e := range timeline {
+		facts = append(facts, e.Fact())
+		if e.Source == delivery.Reply {
+			told = append(told, e.GatewayRef)
+			if (e.ExchangeID != nil) != (len(told) == 1) {
+				t.Errorf("%s was told in %v", e.GatewayRef, e.ExchangeID)
+			}
+		}
+	}
+	if !slices.Equal(told, []string{"r-1", "r-0", "r-2"}) {
+		t.Errorf("told were %v", told)
+	}
+	now := must[Message](t)(s.Message(t.Context(), m.ID))
+	if o := delivery.Fold(facts); o.GatewayRef != now.GatewayRef || o.State != now.State || now.Repeats != 1 {
+		t.Errorf("the timeline says %s %q, the row %s %q, %d repeats", o.State, o.GatewayRef, now.State, now.GatewayRef, now.Repeats)
+	}
+	if n := must[map[gatewayRef][]Matched](t)(s.submittedAs(t.Context(), []gatewayRef{{now.GatewayRef, m.GatewayID}}, time.Time{})); len(n) != 1 {
+		t.Errorf("%d submissions are called %s", len(n), now.GatewayRef)
 	}
 }

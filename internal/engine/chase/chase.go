@@ -180,6 +180,10 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	}
 	ask()
 	asking.Wait()
+	packs, err := store.PackExchanges(found.exchanges)
+	if err != nil {
+		return false, err
+	}
 	var changed []store.Message
 	err = c.Course.Store.Transact(ctx, func(s *store.Store) error {
 		// First when to look again, should nothing change; then what was
@@ -197,10 +201,10 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		if err := s.Postpone(ctx, again); err != nil {
 			return err
 		}
-		if err := s.StoreExchanges(ctx, found.exchanges); err != nil {
+		if err := s.StoreExchanges(ctx, packs); err != nil {
 			return err
 		}
-		changed, err = c.Course.Record(ctx, s, found.evidence, found.steps)
+		changed, err = c.Course.Record(ctx, s, packs.Cite(found.evidence), found.steps)
 		return err
 	})
 	if err == nil {

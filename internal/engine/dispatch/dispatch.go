@@ -192,8 +192,13 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 		moves = append(moves, r.moves...)
 		maps.Copy(steps, r.steps)
 	}
+	packs, err := store.PackExchanges(exchanges)
+	if err != nil {
+		return nil, err
+	}
+	evidence = packs.Cite(evidence)
 	var changed []store.Message
-	err := d.Course.Store.Transact(ctx, func(s *store.Store) error {
+	err = d.Course.Store.Transact(ctx, func(s *store.Store) error {
 		// All that the set speaks of is locked at once, in one order: two sets
 		// that lock in two goes would wait for each other.
 		var concerned []uuid.UUID
@@ -218,7 +223,7 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 			}
 			steps[m.message.ID] = step
 		}
-		if err := s.StoreExchanges(ctx, exchanges); err != nil {
+		if err := s.StoreExchanges(ctx, packs); err != nil {
 			return err
 		}
 		changed, err = d.Course.Record(ctx, s, evidence, steps, seen...)
