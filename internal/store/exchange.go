@@ -18,7 +18,7 @@ import (
 type Exchange struct {
 	ID            uuid.UUID
 	GatewayID     uuid.UUID
-	Purpose       string // submit or query
+	Purpose       string // submit, query or callback
 	Method        string
 	URL           string
 	RequestHeader map[string]string
@@ -142,14 +142,34 @@ func (p *Packs) pack(set []Exchange) (exchangePack, error) {
 	return one, nil
 }
 
+// purposeCallback is of callbacks, which the gateway makes: the URL is its query.
+const purposeCallback = "callback"
+
+// PackReceipts makes callbacks ready to be kept that have been read.
+func PackReceipts(receipts []Receipt) (Packs, error) {
+	exchanges := make([]Exchange, len(receipts))
+	for i, r := range receipts {
+		exchanges[i] = Exchange{ID: r.ID, GatewayID: r.GatewayID, Purpose: purposeCallback, Method: r.Method, URL: r.Query,
+			RequestHeader: r.Header, RequestBody: r.Body, StartedAt: r.ReceivedAt}
+	}
+	return PackExchanges(exchanges)
+}
+
+// Called is what an exchange or a callback is called in its pack.
+func (p Packs) Called(id uuid.UUID) uuid.UUID {
+	if name, ok := p.called[id]; ok {
+		return name
+	}
+	return id
+}
+
 // Cite returns evidence that cites exchanges as they are called in their packs.
 func (p Packs) Cite(evidence []Evidence) []Evidence {
 	cited := slices.Clone(evidence)
 	for i := range cited {
 		if e := &cited[i]; e.ExchangeID != nil {
-			if name, ok := p.called[*e.ExchangeID]; ok {
-				e.ExchangeID = &name
-			}
+			name := p.Called(*e.ExchangeID)
+			e.ExchangeID = &name
 		}
 	}
 	return cited
@@ -198,62 +218,71 @@ func unpack(p exchangePack) ([]Exchange, error) {
 	return exchanges, nil
 }
 
-// objects is a column of JSON objects.
-func objects[T any](records []T, of func(*T) map[string]string) ([]string, error) {
-	values := make([]string, len(records))
-	for i := range records {
-		values[i] = "{}"
-		if object := of(&records[i]); len(object) > 0 {
-			encoded, err := json.Marshal(object)
-			if err != nil {
-				return nil, fmt.Errorf("headers: %w", err)
-			}
-			values[i] = string(encoded)
-		}
-	}
-	return values, nil
-}
-
 // Exchanges returns the raw exchanges and callbacks behind a message's
 // evidence, by their ids.
 func (s *Store) Exchanges(ctx context.Context, timeline []Evidence) (map[uuid.UUID]Exchange, map[uuid.UUID]Receipt, error) {
-	cited := map[uuid.UUID]bool{}
-	var packs, receiptIDs []uuid.UUID
+	var exchangeIDs, receiptIDs []uuid.UUID
 	for _, e := range timeline {
 		if e.ExchangeID != nil {
-			cited[*e.ExchangeID] = true
-			if p := packOf(*e.ExchangeID); !slices.Contains(packs, p) {
-				packs = append(packs, p)
-			}
+			exchangeIDs = append(exchangeIDs, *e.ExchangeID)
 		}
 		if e.ReceiptID != nil {
 			receiptIDs = append(receiptIDs, *e.ReceiptID)
 		}
 	}
+	all, err := s.unpacked(ctx, slices.Concat(exchangeIDs, receiptIDs))
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := s.receipts(ctx, receiptIDs)
+	if err != nil {
+		return nil, nil, err
+	}
 	exchanges, receipts := map[uuid.UUID]Exchange{}, map[uuid.UUID]Receipt{}
+	for id, x := range all {
+		if x.Purpose != purposeCallback {
+			exchanges[id] = x
+			continue
+		}
+		receipts[id] = Receipt{ID: id, GatewayID: x.GatewayID, ReceivedAt: x.StartedAt, Method: x.Method, Query: x.URL, Header: x.RequestHeader,
+			Body: x.RequestBody, Genuine: true}
+	}
+	for _, r := range rows {
+		receipts[r.ID] = r
+	}
+	return exchanges, receipts, nil
+}
+
+// unpacked reads exchanges that are kept in packs.
+func (s *Store) unpacked(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Exchange, error) {
+	asked := map[uuid.UUID]bool{}
+	var packs []uuid.UUID
+	for _, id := range ids {
+		asked[id] = true
+		if p := packOf(id); !slices.Contains(packs, p) {
+			packs = append(packs, p)
+		}
+	}
+	exchanges := map[uuid.UUID]Exchange{}
 	for m, set := range byMonth(s, packs, itself) {
 		found, err := query(ctx, s.reading(), func(rows pgx.Rows) (p exchangePack, err error) {
 			err = rows.Scan(&p.id, &p.packed)
 			return p, err
 		}, m.in("SELECT id, packed FROM exchange_packs_%M WHERE id = ANY($1)"), uuids(set))
 		if err != nil {
-			return nil, nil, fmt.Errorf("reading exchanges: %w", err)
+			return nil, fmt.Errorf("reading exchanges: %w", err)
 		}
 		for _, p := range found {
 			all, err := unpack(p)
 			if err != nil {
-				return nil, nil, err
+				return nil, err
 			}
 			for _, x := range all {
-				if cited[x.ID] {
+				if asked[x.ID] {
 					exchanges[x.ID] = x
 				}
 			}
 		}
 	}
-	found, err := s.receipts(ctx, receiptIDs)
-	for _, r := range found {
-		receipts[r.ID] = r
-	}
-	return exchanges, receipts, err
+	return exchanges, nil
 }

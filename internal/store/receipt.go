@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 
@@ -9,7 +10,8 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Receipt is a callback as it came in.
+// Receipt is a callback as it came in. Those that were read without more ado are
+// kept in packs, like the exchanges; the others each by itself.
 type Receipt struct {
 	ID         uuid.UUID
 	GatewayID  uuid.UUID
@@ -75,6 +77,22 @@ func (s *Store) StoreReceipts(ctx context.Context, receipts []Receipt) error {
 		return fmt.Errorf("storing %d receipts: %w", len(receipts), err)
 	}
 	return nil
+}
+
+// objects is a column of JSON objects.
+func objects[T any](records []T, of func(*T) map[string]string) ([]string, error) {
+	values := make([]string, len(records))
+	for i := range records {
+		values[i] = "{}"
+		if object := of(&records[i]); len(object) > 0 {
+			encoded, err := json.Marshal(object)
+			if err != nil {
+				return nil, fmt.Errorf("headers: %w", err)
+			}
+			values[i] = string(encoded)
+		}
+	}
+	return values, nil
 }
 
 // present is bytes that are there, if only none.

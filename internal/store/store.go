@@ -319,6 +319,9 @@ func changed(result *gorm.DB) error {
 // NewID makes a UUIDv7 (RFC 9562 §5.7). Records are cut and paged by it.
 func NewID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
 
+// Ids are no secrets, and are made by the thousand.
+func init() { uuid.EnableRandPool() }
+
 // IDAt makes a UUIDv7 of a moment, to the fraction of a millisecond (RFC 9562
 // §6.2, method 3). Those that are made of the same moment are in the order in
 // which they were made.

@@ -450,3 +450,19 @@ func (p Path) fill(input map[string]any) (string, error) {
 	}
 	return out, nil
 }
+
+// usual are headers that stand in every exchange and tell nothing.
+var usual = map[string]bool{"user-agent": true, "date": true, "connection": true, "keep-alive": true, "content-length": true,
+	"transfer-encoding": true, "accept-encoding": true, "vary": true}
+
+// Telling are the headers that are worth keeping: those that do not stand in
+// every exchange.
+func Telling(header map[string]string) map[string]string {
+	telling := make(map[string]string, len(header))
+	for name, value := range header {
+		if !usual[strings.ToLower(name)] {
+			telling[name] = value
+		}
+	}
+	return telling
+}

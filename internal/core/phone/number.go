@@ -87,7 +87,7 @@ var lines = map[phonenumbers.PhoneNumberType]Line{
 
 // plan is the number for the library; nil for the zero value.
 func (n Number) plan() *phonenumbers.PhoneNumber {
-	parsed, err := phonenumbers.Parse(n.e164, "")
+	parsed, err := parse(strings.TrimPrefix(n.e164, "+"))
 	if err != nil {
 		return nil
 	}

@@ -269,7 +269,7 @@ func (r *reader) international(digits string) (Reading, error) {
 	if strings.HasPrefix(digits, "0") {
 		return Reading{}, r.refuse("no country code starts with 0")
 	}
-	plan, err := phonenumbers.Parse("+"+digits, "")
+	plan, err := parse(digits)
 	if err != nil {
 		return Reading{}, r.wrong(digits, err)
 	}

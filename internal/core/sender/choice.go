@@ -206,7 +206,26 @@ var link = regexp.MustCompile(
 )
 
 // Links finds the links in a text, also those without http in front.
-func Links(text string) []string { return link.FindAllString(text, -1) }
+func Links(text string) []string {
+	if !mayLink(text) {
+		return nil
+	}
+	return link.FindAllString(text, -1)
+}
+
+// mayLink reports whether there may be a link in a text. Most texts have none,
+// and to find that out with the expression takes long.
+func mayLink(text string) bool {
+	if strings.Contains(text, "://") {
+		return true
+	}
+	for i := 0; i < len(text)-1; i++ { // a dot within a word
+		if text[i] == '.' && text[i+1] > ' ' {
+			return true
+		}
+	}
+	return false
+}
 
 // ErrNone is wrapped by the errors of [Choose].
 var ErrNone = errors.New("no sender can be used")

@@ -2,6 +2,7 @@ package sender
 
 import (
 	"errors"
+	"math/rand/v2"
 	"reflect"
 	"slices"
 	"strings"
@@ -282,6 +283,22 @@ func TestLinks(t *testing.T) {
 	} {
 		if got := Links(text); !slices.Equal(got, want) {
 			t.Errorf("Links(%q) = %q, want %q", text, got, want)
+		}
+	}
+}
+
+// Where the quick look finds that there is none, the long one finds none.
+func TestWhatMayLinkIsNotOverlooked(t *testing.T) {
+	t.Parallel()
+	pieces := []string{"a", "www", ".", "com", "http", "://", " ", "x", "\u00a0", "1", "/", "é", "\n", "app", "HTTPS"}
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 50_000 {
+		var text strings.Builder
+		for range random.IntN(9) {
+			text.WriteString(pieces[random.IntN(len(pieces))])
+		}
+		if links := link.FindAllString(text.String(), -1); links != nil && !mayLink(text.String()) {
+			t.Fatalf("%q has links %q", text.String(), links)
 		}
 	}
 }

@@ -66,12 +66,22 @@ func (c *Courier) Close() { c.client.CloseIdleConnections() }
 // Carry makes one request. It returns the reply if there is one, what is known
 // if there is none, and the exchange as it is kept.
 func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request) (dialect.Reply, Fate, store.Exchange) {
+	return c.CarryNoting(ctx, g, purpose, r, nil)
+}
+
+// CarryNoting is [Courier.Carry], and calls written when the request is written.
+func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request, written func()) (
+	dialect.Reply, Fate, store.Exchange) {
 	mask := masking(g, r)
 	ctx, cancel := context.WithTimeout(ctx, g.Timeout())
 	defer cancel()
 	// Once a connection is there, bytes may be on their way.
 	var connected atomic.Bool
-	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }})
+	trace := &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }}
+	if written != nil {
+		trace.WroteRequest = func(httptrace.WroteRequestInfo) { written() }
+	}
+	ctx = httptrace.WithClientTrace(ctx, trace)
 
 	r.Header["User-Agent"] = "calm-pigeon"
 	clock := time.Now()
@@ -158,12 +168,10 @@ func masking(g *roster.Gateway, r dialect.Request) func(string) string {
 func maskHeader(header map[string]string, mask func(string) string) map[string]string {
 	masked := make(map[string]string, len(header))
 	room := headerMost
-	for _, name := range slices.Sorted(maps.Keys(header)) {
+	telling := dialect.Telling(header)
+	for _, name := range slices.Sorted(maps.Keys(telling)) {
 		small := strings.ToLower(name)
-		if usual[small] {
-			continue
-		}
-		value := mask(header[name])
+		value := mask(telling[name])
 		if room -= len(small) + len(value); room < 0 {
 			masked["…"] = fmt.Sprintf("headers of more than %d bytes are not kept", headerMost)
 			break
@@ -175,11 +183,6 @@ func maskHeader(header map[string]string, mask func(string) string) map[string]s
 
 // headerMost is how much is kept of the headers of a request or a reply.
 const headerMost = 16 << 10
-
-// usual are headers that stand in every exchange and tell nothing: they are not
-// kept.
-var usual = map[string]bool{"user-agent": true, "date": true, "connection": true, "keep-alive": true, "content-length": true,
-	"transfer-encoding": true, "accept-encoding": true, "vary": true}
 
 // keep is what is kept of a body: it is masked before it is cut, so that no
 // secret stands half at its end.

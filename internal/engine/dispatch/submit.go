@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http/httptrace"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -84,8 +83,7 @@ func (d *Dispatch) submit(
 		}
 		return s.result, lesson
 	}
-	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { left(false) }})
-	reply, fate, exchange := d.Courier.Carry(ctx, g, "submit", request)
+	reply, fate, exchange := d.Courier.CarryNoting(ctx, g, "submit", request, func() { left(false) })
 	left(true)
 	s.now = d.Course.Now()
 	s.exchanges = append(s.exchanges, exchange)

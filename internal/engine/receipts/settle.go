@@ -2,6 +2,7 @@ package receipts
 
 import (
 	"context"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -9,11 +10,15 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
 )
+
+// hastyPause is between two looks; the longer the less is found.
+var hastyPause = pace.Backoff{First: 20 * time.Millisecond, Most: 200 * time.Millisecond}
 
 const (
 	settleMost = 500
@@ -25,9 +30,8 @@ const (
 	heavy = 64 << 10
 	// hasty is how long a callback whose message is not known is looked at again
 	// before it becomes a stray: the reply that tells the message's name is
-	// often being recorded just now. hastyPause is between two looks.
-	hasty      = 300 * time.Millisecond
-	hastyPause = 20 * time.Millisecond
+	// often being recorded just now. After leftover others may look at it.
+	hasty = leftover - 500*time.Millisecond
 	// recent is how far back a gateway's id is looked for at first.
 	recent = 35 * 24 * time.Hour
 )
@@ -93,6 +97,8 @@ func (s *settler) refused(one taken, why error) taken {
 // run settles what could not be settled at once, until ctx ends.
 func (s *settler) run(ctx context.Context) {
 	var waiting []taken
+	var soon <-chan time.Time // nil: nothing waits
+	vain := 0                 // looks at which nothing was found
 	said := time.Time{}
 	failed := func(err error) {
 		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
@@ -101,20 +107,22 @@ func (s *settler) run(ctx context.Context) {
 		}
 	}
 	for ctx.Err() == nil {
-		var soon <-chan time.Time
-		if len(waiting) > 0 {
-			soon = time.After(hastyPause)
-		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-soon:
 			set := waiting
-			waiting = nil
+			waiting, soon = nil, nil
 			failed(s.halve(ctx, set)) // what fails is in the database
+			if vain++; len(s.later) < len(set) {
+				vain = 0
+			}
 		case one := <-s.later:
 			s.held.Add(-int64(size(one.Receipt)))
 			waiting = append(waiting, one)
+			if soon == nil {
+				soon = time.After(hastyPause.Wait(vain+1, 0))
+			}
 		case <-s.left:
 			left, err := s.r.Course.Store.UnreadReceipts(ctx, s.gateway, s.r.Course.Now().Add(-leftover), settleMost)
 			failed(err)
@@ -165,7 +173,7 @@ func (s *settler) settle(ctx context.Context, set []taken) error {
 		return err
 	}
 	var due, wait []taken
-	var keep []store.Receipt
+	var keep, read []store.Receipt
 	for _, one := range set {
 		one.Unread = !one.read || time.Now().Before(one.until) && !known(one, matched)
 		if one.Unread {
@@ -173,13 +181,25 @@ func (s *settler) settle(ctx context.Context, set []taken) error {
 		} else {
 			due = append(due, one)
 		}
-		if !one.stored {
+		switch {
+		case one.stored:
+		case one.Unread || one.Problem != "":
 			keep = append(keep, one.Receipt)
+		default:
+			one.Header = dialect.Telling(one.Header)
+			read = append(read, one.Receipt)
 		}
+	}
+	packs, err := store.PackReceipts(read)
+	if err != nil {
+		return err
+	}
+	for i := range due {
+		due[i].call(packs)
 	}
 	var changed []store.Message
 	if len(due) > 0 || len(keep) > 0 {
-		if changed, err = s.write(ctx, due, keep, matched, now); err != nil {
+		if changed, err = s.write(ctx, due, keep, packs, matched, now); err != nil {
 			return err
 		}
 	}
@@ -209,6 +229,7 @@ func (s *settler) write(
 	ctx context.Context,
 	due []taken,
 	keep []store.Receipt,
+	packs store.Packs,
 	matched map[uuid.UUID]store.Matched,
 	now time.Time,
 ) (changed []store.Message, err error) {
@@ -255,9 +276,24 @@ func (s *settler) write(
 		if changed, err = s.r.Course.Record(ctx, tx, evidence, nil); err != nil {
 			return err
 		}
+		if err := tx.StoreExchanges(ctx, packs); err != nil {
+			return err
+		}
 		return tx.StoreReceipts(ctx, keep)
 	})
 	return changed, err
+}
+
+// call lets what a callback says cite it as it is called in its pack.
+func (t *taken) call(packs store.Packs) {
+	name := packs.Called(t.ID)
+	t.claims, t.inbound = slices.Clone(t.claims), slices.Clone(t.inbound)
+	for i := range t.claims {
+		t.claims[i].ReceiptID = name
+	}
+	for i := range t.inbound {
+		t.inbound[i].ReceiptID = name
+	}
 }
 
 // known reports whether all that a callback speaks of is known.
