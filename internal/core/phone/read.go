@@ -90,6 +90,9 @@ var (
 // clean reduces what was given to its digits, and whether a plus stood in
 // front of them.
 func (r *reader) clean() (digits string, plus bool, err error) {
+	if digits, plus := strings.CutPrefix(r.given, "+"); digits != "" && onlyDigits(digits) {
+		return digits, plus, nil
+	}
 	s := strings.TrimFunc(r.given, func(c rune) bool { return unicode.IsSpace(c) || unicode.Is(unicode.Cf, c) })
 	if s == "" {
 		return "", false, r.refuse("it is empty")
@@ -148,6 +151,15 @@ func (r *reader) clean() (digits string, plus bool, err error) {
 		return "", false, r.refuse("there are no digits in it")
 	}
 	return b.String(), plus, nil
+}
+
+func onlyDigits(s string) bool {
+	for i := range len(s) {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return true
 }
 
 // address takes the number out of a tel: or sms: address.
@@ -293,7 +305,6 @@ func (r *reader) wrong(digits string, err error) error {
 func (r *reader) finish(plan *phonenumbers.PhoneNumber, digits, code string) (Reading, error) {
 	n := Number{phonenumbers.Format(plan, phonenumbers.E164)}
 	country, line := place(n, plan)
-	where := CountryName(country)
 	if len(n.e164) > 16 {
 		return Reading{}, r.refuse("%d digits, at most 15 (E.164)", len(n.e164)-1)
 	}
@@ -303,11 +314,11 @@ func (r *reader) finish(plan *phonenumbers.PhoneNumber, digits, code string) (Re
 	}
 	switch possible {
 	case phonenumbers.TOO_SHORT:
-		return Reading{}, r.refuse("too few digits for a number of %s", where)
+		return Reading{}, r.refuse("too few digits for a number of %s", CountryName(country))
 	case phonenumbers.TOO_LONG:
-		return Reading{}, r.refuse("too many digits for a number of %s", where)
+		return Reading{}, r.refuse("too many digits for a number of %s", CountryName(country))
 	case phonenumbers.INVALID_LENGTH:
-		return Reading{}, r.refuse("no number of %s has so many digits", where)
+		return Reading{}, r.refuse("no number of %s has so many digits", CountryName(country))
 	case phonenumbers.IS_POSSIBLE_LOCAL_ONLY:
 		return Reading{}, r.refuse("the area code is missing; so it can be dialled only from nearby")
 	}

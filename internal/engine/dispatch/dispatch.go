@@ -78,7 +78,7 @@ func mayMove(m store.Message) bool {
 }
 
 // resultLimits bound what is recorded as one set.
-var resultLimits = gather.Limits{Rows: 1000, Bytes: 8 << 20, Linger: 4 * time.Millisecond}
+var resultLimits = gather.Limits{Rows: 1000, Bytes: 8 << 20, Linger: 10 * time.Millisecond}
 
 // bulk is how large a result is.
 func bulk(r result) (rows, bytes int) {

@@ -34,7 +34,7 @@ const (
 )
 
 // acceptLimits bound what is committed as one set.
-var acceptLimits = gather.Limits{Rows: 500, Bytes: 4 << 20, Linger: 2 * time.Millisecond}
+var acceptLimits = gather.Limits{Rows: 500, Bytes: 4 << 20, Linger: 4 * time.Millisecond}
 
 // bulk is how large an acceptance is.
 func bulk(a store.Acceptance) (rows, bytes int) {

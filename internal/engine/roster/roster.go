@@ -36,7 +36,7 @@ type Gateway struct {
 type mask struct {
 	secrets  map[string]string
 	callback string
-	*strings.Replacer
+	*replacer
 }
 
 // AskAfter is the silence before the first status query.
@@ -93,14 +93,31 @@ func MaskAll(s string, names map[string]string) string {
 	return masker(names).Replace(s)
 }
 
+// replacer replaces words, of which most texts hold none.
+type replacer struct {
+	words []string
+	*strings.Replacer
+}
+
+// Replace is [strings.Replacer.Replace]; to see that there is nothing to be
+// replaced costs a tenth of it.
+func (r *replacer) Replace(s string) string {
+	for _, word := range r.words {
+		if strings.Contains(s, word) {
+			return r.Replacer.Replace(s)
+		}
+	}
+	return s
+}
+
 // masker replaces secrets. The longest comes first, so that one that is part of
 // another leaves nothing of it.
-func masker(names map[string]string) *strings.Replacer {
+func masker(names map[string]string) *replacer {
 	secrets := slices.SortedFunc(
 		maps.Keys(names),
 		func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b)) },
 	)
-	var pairs []string
+	var pairs, words []string
 	for _, secret := range secrets {
 		if secret == "" {
 			continue
@@ -108,10 +125,12 @@ func masker(names map[string]string) *strings.Replacer {
 		name := "‹" + names[secret] + "›"
 		encoded, _ := json.Marshal(secret)
 		for _, written := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), string(encoded[1 : len(encoded)-1]), html.EscapeString(secret)} {
-			pairs = append(pairs, written, name)
+			if !slices.Contains(words, written) {
+				pairs, words = append(pairs, written, name), append(words, written)
+			}
 		}
 	}
-	return strings.NewReplacer(pairs...)
+	return &replacer{words, strings.NewReplacer(pairs...)}
 }
 
 // Silent reports that the gateway is not to be used now, and why: it is paused
