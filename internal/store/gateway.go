@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 )
 
 // Gateway is a gateway: a dialect, an address, secrets and limits.
@@ -60,4 +61,15 @@ func (s *Store) ChangeGateway(ctx context.Context, g Gateway) error {
 		return ErrChanged
 	}
 	return result.Error
+}
+
+// SettingsChanges counts the changes of what was set: gateways and how they are,
+// senders, rules, templates, routes and prices.
+func (s *Store) SettingsChanges(ctx context.Context) (int64, error) {
+	n, err := query(ctx, s.hot(), func(rows pgx.Rows) (n int64, err error) { err = rows.Scan(&n); return n, err },
+		"SELECT n FROM settings_changes")
+	if err != nil || len(n) == 0 {
+		return 0, err
+	}
+	return n[0], nil
 }

@@ -164,6 +164,7 @@ type Roster struct {
 	// reading lets one reading follow the other: of two at once the one that
 	// began first could end last, and what it read would be old.
 	reading sync.Mutex
+	changes int64 // that were read
 
 	mu      sync.RWMutex
 	all     []*Gateway // those in use, in the order they were added
@@ -196,10 +197,17 @@ func (r *Roster) Within(ctx context.Context, s *store.Store) (*Roster, error) {
 	return within, within.Reload(ctx)
 }
 
-// Reload reads what other instances have added.
+// Reload reads what was set, here or by other instances, since the last time.
 func (r *Roster) Reload(ctx context.Context) error {
 	r.reading.Lock()
 	defer r.reading.Unlock()
+	changes, err := r.store.SettingsChanges(ctx) // before the rest: what is set meanwhile is read the next time
+	if err != nil {
+		return fmt.Errorf("asking what was set: %w", err)
+	}
+	if changes == r.changes {
+		return nil
+	}
 	records, err := r.store.Gateways(ctx)
 	if err != nil {
 		return fmt.Errorf("reading gateways: %w", err)
@@ -238,6 +246,7 @@ func (r *Roster) Reload(ctx context.Context) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.all, r.seen, r.book, r.healths, r.flaws = all, seen, book, healths, flaws
+	r.changes = changes
 	return nil
 }
 

@@ -51,3 +51,24 @@ ALTER TABLE submissions
     ADD COLUMN taken_at timestamptz,  -- when it said so; NULL: it did not, or the evidence tells
     ADD COLUMN taken_ref text,        -- the id that it gave then; NULL: the one that still stands
     ADD COLUMN exchange_id uuid;      -- in which it said so
+
+-- Whether anything was set since it was read: instances ask every few moments.
+CREATE TABLE settings_changes (n bigint NOT NULL);
+INSERT INTO settings_changes VALUES (1);
+-- +goose StatementBegin
+CREATE FUNCTION settings_changed() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    UPDATE settings_changes SET n = n + 1;
+    RETURN NULL;
+END $$;
+DO $$
+DECLARE settings text;
+BEGIN
+    FOREACH settings IN ARRAY ARRAY['gateways', 'gateway_health', 'senders', 'sender_defaults', 'country_rules', 'templates', 'prices',
+        'price_lists', 'routes']
+    LOOP
+        EXECUTE format('CREATE TRIGGER changed AFTER INSERT OR UPDATE OR DELETE OR TRUNCATE ON %I
+            FOR EACH STATEMENT EXECUTE FUNCTION settings_changed()', settings);
+    END LOOP;
+END $$;
+-- +goose StatementEnd
