@@ -23,9 +23,7 @@ func processor(h *house) (service, database, bench time.Duration) {
 		pid := strings.Split(path, "/")[2]
 		end := strings.LastIndexByte(string(raw), ')')
 		fields := strings.Fields(string(raw[end+1:]))
-		user, _ := strconv.Atoi(fields[11])
-		system, _ := strconv.Atoi(fields[12])
-		parents[pid], times[pid] = fields[1], time.Duration(user+system)*10*time.Millisecond
+		parents[pid], times[pid] = fields[1], onProcessor(pid)
 		names[pid] = string(raw[strings.IndexByte(string(raw), '(')+1 : end])
 	}
 	for pid, spent := range times {
@@ -53,4 +51,16 @@ func dataFolder(parents map[string]string, pid string) string {
 		}
 	}
 	return ""
+}
+
+// onProcessor is how long the threads of a process have been running.
+func onProcessor(pid string) (spent time.Duration) {
+	threads, _ := filepath.Glob("/proc/" + pid + "/task/[0-9]*/schedstat")
+	for _, path := range threads {
+		raw, _ := os.ReadFile(path)
+		first, _, _ := strings.Cut(string(raw), " ")
+		ns, _ := strconv.ParseInt(first, 10, 64)
+		spent += time.Duration(ns)
+	}
+	return spent
 }
