@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/balance"
 	"calmpigeon.example/internal/engine/chase"
 	"calmpigeon.example/internal/engine/courier"
@@ -58,6 +59,7 @@ type Engine struct {
 	balance  *balance.Watch
 	courier  *courier.Courier
 	clock    *clock
+	counts   watch.Kick // there is something to be added up
 	log      *slog.Logger
 }
 
@@ -98,7 +100,8 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		dispatch: sending,
 		Trial:    &trial.Trial{Courier: carrier, Now: now},
 		balance:  &balance.Watch{Course: c, Courier: carrier, Log: log, Every: cmp.Or(config.BalanceEvery, balanceEvery)},
-		chase:    &chase.Chase{Course: c, Courier: carrier, Log: log, Keeps: sending.Keeps, Leave: sending.LeaveQuery},
+		chase:    chase.New(c, carrier, log, sending.Keeps, sending.LeaveQuery),
+		counts:   watch.NewKick(),
 	}, nil
 }
 
@@ -107,12 +110,57 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
-		e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp,
+		e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}
 	parts.Wait()
 	e.courier.Close()
+}
+
+// lookEvery is how often it is looked what there is to do: what other instances
+// accepted, set or left, and whose time has come.
+const lookEvery = 500 * time.Millisecond
+
+// lookOut sees what there is to do and wakes who does it.
+func (e *Engine) lookOut(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	said := time.Time{}
+	for {
+		if err := e.look(ctx); err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
+			said = time.Now()
+			e.log.Error("looking out", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (e *Engine) look(ctx context.Context) error {
+	now := e.Now()
+	sight, err := e.Store.Look(ctx, now, now.Add(-receipts.Leftover))
+	if err != nil {
+		return err
+	}
+	if sight.Settings != e.Roster.Changes() {
+		if err := e.Roster.Reload(ctx); err != nil {
+			return err
+		}
+		e.Course.Due.Fresh.Now()
+	}
+	for _, one := range sight.Due {
+		e.Course.Due.Ring(one.Gateway, one.Lane == pace.OTP.Lane())
+	}
+	e.chase.Wake(sight.Silent, sight.Late)
+	e.Receipts.Wake(sight.Unread, sight.Strays)
+	if sight.Deltas {
+		e.counts.Now()
+	}
+	return nil
 }
 
 // keepHouse does what has to be done every so often.
@@ -145,18 +193,25 @@ func (e *Engine) keepHouse(ctx context.Context) {
 // they came with.
 const strayEnd = 7 * 24 * time.Hour
 
+// addEvery is how long deltas are left to gather before they are added up.
+const addEvery = 2 * time.Second
+
 // addUp adds up what is counted, and proves now and then that it is right.
 func (e *Engine) addUp(ctx context.Context) {
-	often, seldom := time.NewTicker(2*time.Second), time.NewTicker(time.Minute)
-	defer often.Stop()
+	seldom := time.NewTicker(time.Minute)
 	defer seldom.Stop()
+	added := time.Time{}
 	hours := 0
 	for {
 		var err error
 		select {
 		case <-ctx.Done():
 			return
-		case <-often.C:
+		case <-e.counts:
+			if time.Since(added) < addEvery { // it is seen again
+				continue
+			}
+			added = time.Now()
 			for more := true; more && err == nil; {
 				more, err = e.Store.Compact(ctx)
 			}

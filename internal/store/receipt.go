@@ -159,11 +159,6 @@ func scanID(rows pgx.Rows) (id uuid.UUID, err error) {
 	return id, err
 }
 
-// UnreadGateways are the gateways whose callbacks wait to be read.
-func (s *Store) UnreadGateways(ctx context.Context, before time.Time) ([]uuid.UUID, error) {
-	return query(ctx, s.hot(), scanID, "SELECT DISTINCT gateway_id FROM to_read WHERE id < $1", Floor(before))
-}
-
 // TakeReceipts takes callbacks to be settled in this transaction, and tells
 // which of them nobody else has settled or is settling. Call it within
 // [Store.Transact].

@@ -44,13 +44,6 @@ func (s *Store) AddStrays(ctx context.Context, strays []Stray) error {
 	return nil
 }
 
-// StraysDue reports whether there are strays whose message is to be looked for.
-func (s *Store) StraysDue(ctx context.Context, now time.Time) (bool, error) {
-	due, err := query(ctx, s.hot(), func(rows pgx.Rows) (due bool, err error) { err = rows.Scan(&due); return due, err },
-		"SELECT EXISTS (SELECT FROM strays WHERE look_at <= $1)", now)
-	return len(due) == 1 && due[0], err
-}
-
 // TakeStrays locks strays whose message is to be looked for. Call it within
 // [Store.Transact].
 func (s *Store) TakeStrays(ctx context.Context, now time.Time, most int) ([]Stray, error) {

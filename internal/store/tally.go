@@ -153,10 +153,6 @@ const compactMost = 20_000
 // Compact adds deltas up. One instance does at a time; more is true if there
 // are more to be added.
 func (s *Store) Compact(ctx context.Context) (more bool, err error) {
-	if some, err := query(ctx, s.hot(), func(rows pgx.Rows) (some bool, err error) { err = rows.Scan(&some); return some, err },
-		"SELECT EXISTS (SELECT FROM tally_deltas)"); err != nil || !some[0] {
-		return false, err
-	}
 	var n []int
 	err = s.Transact(ctx, func(s *Store) error {
 		n, err = query(

@@ -20,22 +20,6 @@ func (s *Store) Orphans(ctx context.Context, gateway uuid.UUID, most int) ([]Mes
 	return s.read(ctx, ids(found, func(t *turn) uuid.UUID { return t.id }), "AND s.state = 'sending'")
 }
 
-// Overdue lists the gateways of which messages are due to be looked after, and
-// whether any message waits that is too late to be sent.
-func (s *Store) Overdue(ctx context.Context, now time.Time) (silent []uuid.UUID, late bool, err error) {
-	found, err := query(ctx, s.hot(), func(rows pgx.Rows) (id *uuid.UUID, err error) { err = rows.Scan(&id); return id, err },
-		`SELECT g.id FROM gateways g WHERE EXISTS (SELECT FROM to_ask a WHERE a.gateway_id = g.id AND a.ask_at <= $1)
-		UNION ALL SELECT NULL WHERE EXISTS (SELECT FROM to_send WHERE valid_until <= $1)`, now)
-	for _, id := range found {
-		if id == nil {
-			late = true
-		} else {
-			silent = append(silent, *id)
-		}
-	}
-	return silent, late, err
-}
-
 // TakeSilent takes messages of a gateway that are due to be looked after, and
 // postpones each by a lease, so that another instance does not ask about them
 // at the same time.

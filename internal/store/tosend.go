@@ -147,22 +147,6 @@ func (s *Store) NextDue(ctx context.Context, gateway uuid.UUID) (time.Time, bool
 	return *due[0], true, nil
 }
 
-// DueLane is that a gateway has something to send in a lane.
-type DueLane struct {
-	Gateway uuid.UUID
-	Lane    int
-}
-
-// Due lists the gateways that have something to send, and the most urgent lane
-// of each. It looks once for each gateway and lane, however much waits.
-func (s *Store) Due(ctx context.Context, now time.Time) ([]DueLane, error) {
-	return query(ctx, s.hot(), func(rows pgx.Rows) (d DueLane, err error) {
-		err = rows.Scan(&d.Gateway, &d.Lane)
-		return d, err
-	}, `SELECT g.id, min(lanes.lane) FROM gateways g, (VALUES (0), (1), (2)) AS lanes (lane)
-		WHERE EXISTS (SELECT FROM to_send q WHERE q.gateway_id = g.id AND q.lane = lanes.lane AND q.due_at <= $1) GROUP BY g.id`, now)
-}
-
 // TooLate locks messages whose validity ended before they went, and returns
 // them; what a keeper is claiming just now is passed over. Call it within
 // [Store.Transact].

@@ -28,7 +28,6 @@ const (
 	// restMost is how long after its time a message is not given up because its
 	// gateway cannot be asked.
 	restMost = 10 * time.Minute
-	pause    = 400 * time.Millisecond
 )
 
 // Chase looks after silent messages.
@@ -43,29 +42,59 @@ type Chase struct {
 	Keeps func(gateway uuid.UUID) bool
 	Leave func(ctx context.Context, gateway uuid.UUID) (told func(cause delivery.Cause, wait time.Duration), ok bool)
 
+	woken chan woken
+
 	mu   sync.Mutex
 	said time.Time // when an error was last said
 }
 
-// Run looks after messages until ctx ends: those of each gateway by
-// themselves, so that one that does not answer holds up no other.
+// woken is why it was woken.
+type woken struct {
+	silent []uuid.UUID // gateways of which messages are due to be looked after
+	late   bool        // a message waits that is too late to be sent
+}
+
+// New makes one that looks after messages once it runs. Of several instances
+// only the one that keeps a gateway asks it, and leave says when it may.
+func New(c *course.Course, carrier *courier.Courier, log *slog.Logger, keeps func(uuid.UUID) bool,
+	leave func(context.Context, uuid.UUID) (func(delivery.Cause, time.Duration), bool)) *Chase {
+	return &Chase{Course: c, Courier: carrier, Log: log, Keeps: keeps, Leave: leave, woken: make(chan woken, 1)}
+}
+
+// Wake says of which gateways messages are due to be looked after, and whether
+// any message is too late to be sent. It never waits; who is busy is told again.
+func (c *Chase) Wake(silent []uuid.UUID, late bool) {
+	if len(silent) == 0 && !late {
+		return
+	}
+	select {
+	case c.woken <- woken{silent, late}:
+	default:
+	}
+}
+
+// Run looks after messages, whenever it is woken, until ctx ends: those of each
+// gateway by themselves, so that one that does not answer holds up no other.
 func (c *Chase) Run(ctx context.Context) {
 	var loops sync.WaitGroup
 	defer loops.Wait()
 	var mu sync.Mutex
 	busy := map[uuid.UUID]bool{}
-	tick := time.NewTicker(pause)
-	defer tick.Stop()
-	for ctx.Err() == nil {
-		due, late, err := c.Course.Store.Overdue(ctx, c.Course.Now())
-		c.failed(ctx, err)
-		for more := late; more && ctx.Err() == nil; {
+	for {
+		var why woken
+		select {
+		case <-ctx.Done():
+			return
+		case why = <-c.woken:
+		}
+		for more := why.late; more && ctx.Err() == nil; {
+			var err error
 			if more, err = c.closeLate(ctx); err != nil {
 				c.failed(ctx, err)
 				break
 			}
 		}
-		for _, id := range due {
+		for _, id := range why.silent {
 			mu.Lock()
 			if g := c.Course.Roster.ByID(id); g != nil && !busy[id] && (c.Keeps == nil || c.Keeps(id)) {
 				busy[id] = true
@@ -81,10 +110,6 @@ func (c *Chase) Run(ctx context.Context) {
 				})
 			}
 			mu.Unlock()
-		}
-		select {
-		case <-ctx.Done():
-		case <-tick.C:
 		}
 	}
 }

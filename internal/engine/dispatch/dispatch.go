@@ -104,10 +104,8 @@ func (d *Dispatch) Run(ctx context.Context) {
 	renewing, stopRenewing := context.WithCancel(context.Background())
 	recorder.Go(func() { d.renew(renewing) })
 
-	reload := time.NewTicker(2 * time.Second) // for what other instances changed
-	defer reload.Stop()
-	look := time.NewTicker(500 * time.Millisecond) // for what other instances accepted, and what has become due
-	defer look.Stop()
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
 	for ctx.Err() == nil {
 		d.mu.Lock()
 		for _, g := range d.Course.Roster.All() {
@@ -126,12 +124,7 @@ func (d *Dispatch) Run(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-d.Course.Due.Fresh:
-		case <-look.C:
-			d.ringDue(ctx)
-		case <-reload.C:
-			if err := d.Course.Roster.Reload(ctx); err != nil && ctx.Err() == nil {
-				d.Log.Error("reading gateways", "error", err)
-			}
+		case <-tick.C:
 			d.sayFlaws()
 			d.noteBalances(ctx)
 		}
@@ -151,17 +144,6 @@ func (d *Dispatch) sayFlaws() {
 		}
 	}
 	d.flaws = flaws
-}
-
-// ringDue rings for the gateways that have something to send now.
-func (d *Dispatch) ringDue(ctx context.Context) {
-	due, err := d.Course.Store.Due(ctx, d.Course.Now())
-	if err != nil && ctx.Err() == nil {
-		d.Log.Error("looking for what is due", "error", err)
-	}
-	for _, one := range due {
-		d.Course.Due.Ring(one.Gateway, one.Lane == pace.OTP.Lane())
-	}
 }
 
 // noteBalances writes down what replies told of balances. Every reply may tell,

@@ -18,6 +18,7 @@ import (
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
 )
 
@@ -30,9 +31,9 @@ var (
 // limits bound what is settled as one set.
 var limits = gather.Limits{Rows: settleMost, Bytes: 4 << 20, Linger: 5 * time.Millisecond}
 
-// leftover is how old a callback is that whoever took it has forgotten: they
+// Leftover is how old a callback is that whoever took it has forgotten: they
 // ended, or had too many.
-const leftover = 2 * time.Second
+const Leftover = 2 * time.Second
 
 // Receipts takes and settles callbacks.
 type Receipts struct {
@@ -40,6 +41,7 @@ type Receipts struct {
 	Log    *slog.Logger
 
 	forged *gather.Gather[store.Receipt, struct{}] // are kept, and not read
+	strays watch.Kick                              // there are some whose message is to be looked for
 
 	mu       sync.Mutex
 	ctx      context.Context // of Run; nil before
@@ -49,7 +51,7 @@ type Receipts struct {
 
 // New makes it ready to take callbacks once it runs.
 func New(c *course.Course, log *slog.Logger) *Receipts {
-	r := &Receipts{Course: c, Log: log, settlers: map[uuid.UUID]*settler{}}
+	r := &Receipts{Course: c, Log: log, strays: watch.NewKick(), settlers: map[uuid.UUID]*settler{}}
 	r.forged = gather.New(limits, bulk, func(ctx context.Context, set []store.Receipt) ([]struct{}, error) {
 		return make([]struct{}, len(set)), c.Store.StoreReceipts(ctx, set)
 	})
@@ -130,22 +132,16 @@ func (r *Receipts) Run(ctx context.Context) {
 	r.running.Go(func() { r.forged.Run(ctx) })
 	r.running.Go(func() { r.lookForStrays(ctx) })
 	defer r.running.Wait()
-	tick := time.NewTicker(time.Second) // for what others stored, and what was too much
-	defer tick.Stop()
-	said := time.Time{}
-	for {
-		waiting, err := r.Course.Store.UnreadGateways(ctx, r.Course.Now().Add(-leftover))
-		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
-			said = time.Now()
-			r.Log.Error("looking for receipts to settle", "error", err)
-		}
-		for _, gateway := range waiting {
-			r.settler(gateway).left.Now()
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
+	<-ctx.Done()
+}
+
+// Wake says which gateways have callbacks that others stored and nobody has read,
+// and whether there are strays whose message is to be looked for.
+func (r *Receipts) Wake(unread []uuid.UUID, strays bool) {
+	for _, gateway := range unread {
+		r.settler(gateway).left.Now()
+	}
+	if strays {
+		r.strays.Now()
 	}
 }

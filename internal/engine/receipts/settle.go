@@ -30,8 +30,8 @@ const (
 	heavy = 64 << 10
 	// hasty is how long a callback whose message is not known is looked at again
 	// before it becomes a stray: the reply that tells the message's name is
-	// often being recorded just now. After leftover others may look at it.
-	hasty = leftover - 500*time.Millisecond
+	// often being recorded just now. After Leftover others may look at it.
+	hasty = Leftover - 500*time.Millisecond
 	// recent is how far back a gateway's id is looked for at first.
 	recent = 35 * 24 * time.Hour
 )
@@ -124,7 +124,7 @@ func (s *settler) run(ctx context.Context) {
 				soon = time.After(hastyPause.Wait(vain+1, 0))
 			}
 		case <-s.left:
-			left, err := s.r.Course.Store.UnreadReceipts(ctx, s.gateway, s.r.Course.Now().Add(-leftover), settleMost)
+			left, err := s.r.Course.Store.UnreadReceipts(ctx, s.gateway, s.r.Course.Now().Add(-Leftover), settleMost)
 			failed(err)
 			set := make([]taken, len(left))
 			for i, record := range left {

@@ -14,22 +14,19 @@ const (
 	strayEnd = 72 * time.Hour
 	// strayPause is the longest pause between two looks.
 	strayPause = 10 * time.Minute
-	// strayLook is how often those are looked for whose time has come.
-	strayLook = 500 * time.Millisecond
 )
 
-// lookForStrays settles strays until ctx ends.
+// lookForStrays settles strays, whenever there are some, until ctx ends.
 func (r *Receipts) lookForStrays(ctx context.Context) {
-	tick := time.NewTicker(strayLook)
-	defer tick.Stop()
 	said := time.Time{}
 	for {
-		more, err := r.Course.Store.StraysDue(ctx, r.Course.Now())
-		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
-			said = time.Now()
-			r.Log.Error("looking for strays", "error", err)
+		select {
+		case <-ctx.Done():
+			return
+		case <-r.strays:
 		}
-		for more && ctx.Err() == nil {
+		for more := true; more && ctx.Err() == nil; {
+			var err error
 			if more, err = r.settleStrays(ctx); err != nil {
 				if ctx.Err() == nil && time.Since(said) > 10*time.Second {
 					said = time.Now()
@@ -37,11 +34,6 @@ func (r *Receipts) lookForStrays(ctx context.Context) {
 				}
 				break
 			}
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
 		}
 	}
 }

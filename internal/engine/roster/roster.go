@@ -164,9 +164,9 @@ type Roster struct {
 	// reading lets one reading follow the other: of two at once the one that
 	// began first could end last, and what it read would be old.
 	reading sync.Mutex
-	changes int64 // that were read
 
 	mu      sync.RWMutex
+	changes int64      // of what was set, up to which it was read
 	all     []*Gateway // those in use, in the order they were added
 	seen    map[uuid.UUID]*Gateway
 	healths map[uuid.UUID]store.Health
@@ -197,6 +197,13 @@ func (r *Roster) Within(ctx context.Context, s *store.Store) (*Roster, error) {
 	return within, within.Reload(ctx)
 }
 
+// Changes is the count of changes up to which it has read what was set.
+func (r *Roster) Changes() int64 {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.changes
+}
+
 // Reload reads what was set, here or by other instances, since the last time.
 func (r *Roster) Reload(ctx context.Context) error {
 	r.reading.Lock()
@@ -205,7 +212,7 @@ func (r *Roster) Reload(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("asking what was set: %w", err)
 	}
-	if changes == r.changes {
+	if changes == r.Changes() {
 		return nil
 	}
 	records, err := r.store.Gateways(ctx)

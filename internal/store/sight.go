@@ -1,0 +1,85 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Sight is what there is to do, whoever brought it about: this instance, another
+// one, or the time.
+type Sight struct {
+	Due      []DueLane   // has something to send
+	Silent   []uuid.UUID // gateways of which messages are due to be looked after
+	Late     bool        // a message waits that is too late to be sent
+	Unread   []uuid.UUID // gateways whose callbacks wait to be read
+	Strays   bool        // there are strays whose message is to be looked for
+	Settings int64       // counts the changes of what was set
+	Deltas   bool        // there is something to be added up
+}
+
+// DueLane is that a gateway has something to send in a lane: the most urgent.
+type DueLane struct {
+	Gateway uuid.UUID
+	Lane    int
+}
+
+// The parts of the statement of [Store.Look].
+const (
+	sightDue = iota
+	sightSilent
+	sightLate
+	sightUnread
+	sightStrays
+	sightSettings
+	sightDeltas
+)
+
+// Look sees what there is to do, in one statement: it is asked twice a second by
+// every instance. It looks once for each gateway and lane, however much waits.
+// Callbacks count as unread that came before a moment.
+func (s *Store) Look(ctx context.Context, now, unreadBefore time.Time) (Sight, error) {
+	type part struct {
+		what int
+		id   *uuid.UUID
+		n    int64
+	}
+	var sight Sight
+	parts, err := query(ctx, s.hot(), func(rows pgx.Rows) (p part, err error) {
+		err = rows.Scan(&p.what, &p.id, &p.n)
+		return p, err
+	}, fmt.Sprintf(`SELECT %d, g.id, min(lanes.lane)::bigint FROM gateways g, (VALUES (0), (1), (2)) AS lanes (lane)
+			WHERE EXISTS (SELECT FROM to_send q WHERE q.gateway_id = g.id AND q.lane = lanes.lane AND q.due_at <= $1) GROUP BY g.id
+		UNION ALL SELECT %d, g.id, 0 FROM gateways g WHERE EXISTS (SELECT FROM to_ask a WHERE a.gateway_id = g.id AND a.ask_at <= $1)
+		UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM to_send WHERE valid_until <= $1)
+		UNION ALL (SELECT DISTINCT %d, gateway_id, 0 FROM to_read WHERE id < $2)
+		UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM strays WHERE look_at <= $1)
+		UNION ALL SELECT %d, NULL, n FROM settings_changes
+		UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas)`,
+		sightDue, sightSilent, sightLate, sightUnread, sightStrays, sightSettings, sightDeltas), now, Floor(unreadBefore))
+	if err != nil {
+		return sight, fmt.Errorf("looking for what there is to do: %w", err)
+	}
+	for _, p := range parts {
+		switch p.what {
+		case sightDue:
+			sight.Due = append(sight.Due, DueLane{*p.id, int(p.n)})
+		case sightSilent:
+			sight.Silent = append(sight.Silent, *p.id)
+		case sightLate:
+			sight.Late = true
+		case sightUnread:
+			sight.Unread = append(sight.Unread, *p.id)
+		case sightStrays:
+			sight.Strays = true
+		case sightSettings:
+			sight.Settings = p.n
+		case sightDeltas:
+			sight.Deltas = true
+		}
+	}
+	return sight, nil
+}
