@@ -33,7 +33,7 @@ const (
 	// sent: whatever is not recorded when we are killed is in doubt.
 	unsavedMost = 2 * packMost
 	// idleMost is how long a keeper waits that has nothing to do. It is rung for.
-	idleMost = 15 * time.Second
+	idleMost = time.Minute
 	// urgentKept is how long room is kept for passcodes after the last one.
 	urgentKept = time.Hour
 	// faultsBeforeRest is how many failures in a row make a gateway rest.
