@@ -161,7 +161,7 @@ func (a *API) addGateway(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	a.engine.Course.Due.RingAll() // its keeper begins
+	a.engine.Bells.RingAll() // its keeper begins
 	c.Header("Location", "/v1/gateways/"+g.Name)
 	c.JSON(http.StatusCreated, a.wireGateway(g))
 }
@@ -212,7 +212,7 @@ func (a *API) gatewayNow(c *gin.Context) func(*roster.Gateway, error) {
 			a.refuse(c, err)
 			return
 		}
-		a.engine.Course.Due.RingAll()
+		a.engine.Bells.RingAll()
 		c.JSON(http.StatusOK, a.wireGateway(g))
 	}
 }
@@ -245,6 +245,6 @@ func (a *API) removeGateway(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	a.engine.Course.Due.RingAll()
+	a.engine.Bells.RingAll()
 	c.Status(http.StatusNoContent)
 }

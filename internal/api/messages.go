@@ -168,7 +168,7 @@ func (a *API) cancel(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if err := a.engine.Course.Cancel(c.Request.Context(), id, keyOf(c).Name); err != nil {
+	if err := a.engine.Withdraw.Withdraw(c.Request.Context(), id, keyOf(c).Name); err != nil {
 		a.refuse(c, err)
 		return
 	}

@@ -15,11 +15,11 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
-	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/withdraw"
 	"calmpigeon.example/internal/store"
 )
 
@@ -83,7 +83,7 @@ func (a *API) refuse(c *gin.Context, err error) {
 				Accepted: "the same request again, or a new key",
 			},
 		)
-	case errors.Is(err, course.ErrGone):
+	case errors.Is(err, withdraw.ErrGone):
 		problem(c, http.StatusConflict, "gone", "This can no longer be withdrawn", err.Error())
 	case errors.Is(err, keys.ErrRefused):
 		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon"`)

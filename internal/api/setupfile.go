@@ -38,7 +38,7 @@ func (a *API) importSetup(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	a.engine.Course.Due.RingAll()
+	a.engine.Bells.RingAll()
 	c.JSON(
 		http.StatusOK,
 		client.SetupChange{

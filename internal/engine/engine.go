@@ -20,10 +20,12 @@ import (
 	"calmpigeon.example/internal/engine/dispatch"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
+	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/receipts"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/trial"
 	"calmpigeon.example/internal/engine/watch"
+	"calmpigeon.example/internal/engine/withdraw"
 	"calmpigeon.example/internal/store"
 )
 
@@ -43,15 +45,12 @@ type Config struct {
 
 // Engine is the running service without its interfaces.
 type Engine struct {
-	Store    *store.Store
-	Roster   *roster.Roster
-	Course   *course.Course
-	Hub      *watch.Hub
+	kit.Kit
 	Intake   *intake.Intake
+	Withdraw *withdraw.Withdrawal
 	Receipts *receipts.Receipts
 	Keys     *keys.Keys
 	Trial    *trial.Trial
-	Now      func() time.Time
 	Config   Config
 
 	dispatch *dispatch.Dispatch
@@ -60,7 +59,6 @@ type Engine struct {
 	courier  *courier.Courier
 	clock    *clock
 	counts   watch.Kick // there is something to be added up
-	log      *slog.Logger
 }
 
 // balanceEvery is how often gateways are asked what is left, where nothing else
@@ -77,7 +75,6 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	if err := gateways.Reload(ctx); err != nil {
 		return nil, err
 	}
-	hub := &watch.Hub{}
 	shared := &clock{local: time.Now, store: s}
 	if config.Clock != nil {
 		shared = &clock{local: config.Clock}
@@ -85,22 +82,23 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	if err := shared.set(ctx); err != nil {
 		return nil, err
 	}
-	now := shared.now
-	c := &course.Course{Store: s, Roster: gateways, Hub: hub, Now: now, Due: watch.NewBells()}
-	carrier := courier.New(now)
-	sending := &dispatch.Dispatch{Course: c, Courier: carrier, Log: log, PublicURL: config.PublicURL, Lease: config.Lease}
+	k := kit.Kit{Store: s, Roster: gateways, Hub: &watch.Hub{}, Bells: watch.NewBells(), Now: shared.now, Log: log}
+	c := &course.Course{Kit: k}
+	carrier := courier.New(k.Now)
+	sending := &dispatch.Dispatch{Kit: k, Course: c, Courier: carrier, PublicURL: config.PublicURL, Lease: config.Lease}
 	if config.Policy == nil {
 		config.Policy = intake.Usual
 	}
 	return &Engine{
-		Store: s, Roster: gateways, Course: c, Hub: hub, Now: now, Config: config, clock: shared, log: log, courier: carrier,
-		Intake:   intake.New(c, config.Policy),
-		Receipts: receipts.New(c, log),
-		Keys:     &keys.Keys{Store: s, Now: now, Random: rand.Reader},
+		Kit: k, Config: config, clock: shared, courier: carrier,
+		Intake:   intake.New(k, config.Policy),
+		Withdraw: &withdraw.Withdrawal{Kit: k, Course: c},
+		Receipts: receipts.New(k, c),
+		Keys:     &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader},
+		Trial:    &trial.Trial{Courier: carrier, Now: k.Now},
 		dispatch: sending,
-		Trial:    &trial.Trial{Courier: carrier, Now: now},
-		balance:  &balance.Watch{Course: c, Courier: carrier, Log: log, Every: cmp.Or(config.BalanceEvery, balanceEvery)},
-		chase:    chase.New(c, carrier, log, sending.Keeps, sending.LeaveQuery),
+		balance:  &balance.Watch{Kit: k, Courier: carrier, Every: cmp.Or(config.BalanceEvery, balanceEvery)},
+		chase:    chase.New(k, c, carrier, sending.Keeps, sending.LeaveQuery),
 		counts:   watch.NewKick(),
 	}, nil
 }
@@ -130,7 +128,7 @@ func (e *Engine) lookOut(ctx context.Context) {
 	for {
 		if err := e.look(ctx); err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
 			said = time.Now()
-			e.log.Error("looking out", "error", err)
+			e.Log.Error("looking out", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -150,10 +148,10 @@ func (e *Engine) look(ctx context.Context) error {
 		if err := e.Roster.Reload(ctx); err != nil {
 			return err
 		}
-		e.Course.Due.Fresh.Now()
+		e.Bells.Fresh.Now()
 	}
 	for _, one := range sight.Due {
-		e.Course.Due.Ring(one.Gateway, one.Lane == pace.OTP.Lane())
+		e.Bells.Ring(one.Gateway, one.Lane == pace.OTP.Lane())
 	}
 	e.chase.Wake(sight.Silent, sight.Late)
 	e.Receipts.Wake(sight.Unread, sight.Strays)
@@ -175,7 +173,7 @@ func (e *Engine) keepHouse(ctx context.Context) {
 			last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 			defer cancel()
 			if err := e.Keys.Flush(last); err != nil {
-				e.log.Warn("noting the use of keys", "error", err)
+				e.Log.Warn("noting the use of keys", "error", err)
 			}
 			return
 		case <-often.C:
@@ -184,7 +182,7 @@ func (e *Engine) keepHouse(ctx context.Context) {
 			err = e.tidy(ctx)
 		}
 		if err != nil && ctx.Err() == nil {
-			e.log.Error("keeping house", "error", err)
+			e.Log.Error("keeping house", "error", err)
 		}
 	}
 }
@@ -226,7 +224,7 @@ func (e *Engine) addUp(ctx context.Context) {
 			}
 		}
 		if err != nil && ctx.Err() == nil {
-			e.log.Error("adding up tallies", "error", err)
+			e.Log.Error("adding up tallies", "error", err)
 		}
 	}
 }
@@ -235,7 +233,7 @@ func (e *Engine) addUp(ctx context.Context) {
 func (e *Engine) prove(ctx context.Context, hour time.Time) error {
 	differences, wrong, err := e.Store.Prove(ctx, hour)
 	for _, d := range differences {
-		e.log.Error("a tally is wrong", "hour", d.Hour, "state", d.State, "kept", d.Kept, "counted", d.Counted, "messages", wrong)
+		e.Log.Error("a tally is wrong", "hour", d.Hour, "state", d.State, "kept", d.Kept, "counted", d.Counted, "messages", wrong)
 	}
 	return err
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/schedule"
 )
 
 // Message is a message: its content, which is written once, and where it
@@ -20,7 +21,7 @@ import (
 type Message struct {
 	Content
 	Standing
-	Plan
+	schedule.Times
 }
 
 // Content is what never changes of a message.
@@ -70,16 +71,6 @@ type Standing struct {
 	cut     int32 // the combination of dimensions that it is counted in
 	digest  delivery.Digest
 	stale   bool // the digest is to be worked out from the evidence
-}
-
-// Plan is what is to be done next with a message, and when. Times that are zero
-// or nil stand for nothing to be done.
-type Plan struct {
-	DueAt    time.Time // to be sent
-	AskAt    *time.Time
-	Asks     int
-	GiveUpAt *time.Time
-	BeganAt  time.Time // its last submission
 }
 
 // contentColumns and standingColumns are read by scanMessage.

@@ -7,6 +7,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/schedule"
 )
 
 // Orphans lists messages that are being sent through a gateway. When a keeper
@@ -26,7 +28,7 @@ func (s *Store) Orphans(ctx context.Context, gateway uuid.UUID, most int) ([]Mes
 func (s *Store) TakeSilent(ctx context.Context, gateway uuid.UUID, now time.Time, lease time.Duration, most int) ([]Message, error) {
 	type watched struct {
 		id uuid.UUID
-		Plan
+		schedule.Times
 	}
 	taken, err := query(ctx, s.hot(), func(rows pgx.Rows) (w watched, err error) {
 		w.GiveUpAt, w.AskAt = new(time.Time), new(time.Time)
@@ -43,12 +45,12 @@ func (s *Store) TakeSilent(ctx context.Context, gateway uuid.UUID, now time.Time
 	if err != nil {
 		return nil, err
 	}
-	plans := make(map[uuid.UUID]Plan, len(taken))
+	times := make(map[uuid.UUID]schedule.Times, len(taken))
 	for _, w := range taken {
-		plans[w.id] = w.Plan
+		times[w.id] = w.Times
 	}
 	for i := range silent {
-		silent[i].Plan = plans[silent[i].ID]
+		silent[i].Times = times[silent[i].ID]
 	}
 	return silent, nil
 }

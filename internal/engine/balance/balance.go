@@ -4,14 +4,13 @@ package balance
 import (
 	"cmp"
 	"context"
-	"log/slog"
 	"sync"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/courier"
-	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 )
 
@@ -21,9 +20,8 @@ const emptyEvery = 15 * time.Second
 
 // Watch asks gateways for their balance.
 type Watch struct {
-	Course  *course.Course
+	kit.Kit
 	Courier *courier.Courier
-	Log     *slog.Logger
 	Every   time.Duration // between two questions
 }
 
@@ -33,7 +31,7 @@ func (w *Watch) Run(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		var asking sync.WaitGroup
-		for _, g := range w.Course.Roster.All() {
+		for _, g := range w.Roster.All() {
 			if g.Dialect.Balance != nil {
 				asking.Go(func() { w.ask(ctx, g) })
 			}
@@ -48,19 +46,19 @@ func (w *Watch) Run(ctx context.Context) {
 }
 
 func (w *Watch) ask(ctx context.Context, g *roster.Gateway) {
-	now := w.Course.Now()
+	now := w.Now()
 	every := w.Every
-	if h := w.Course.Roster.Health(g.ID); h.RestCause == delivery.NoCredit {
+	if h := w.Roster.Health(g.ID); h.RestCause == delivery.NoCredit {
 		every = min(every, emptyEvery)
 	}
-	may, err := w.Course.Store.MayAskBalance(ctx, g.ID, now, now.Add(-every))
+	may, err := w.Store.MayAskBalance(ctx, g.ID, now, now.Add(-every))
 	if err == nil && may {
 		var why string
 		var left *dialect.Amount
 		if left, why = w.left(ctx, g); left != nil {
-			err = w.Course.Store.NoteBalance(ctx, g.ID, left.Micros, cmp.Or(left.Currency, g.Currency), w.Course.Now())
+			err = w.Store.NoteBalance(ctx, g.ID, left.Micros, cmp.Or(left.Currency, g.Currency), w.Now())
 		} else if ctx.Err() == nil {
-			err = w.Course.Store.NoteNoBalance(ctx, g.ID, why)
+			err = w.Store.NoteNoBalance(ctx, g.ID, why)
 		}
 	}
 	if err != nil && ctx.Err() == nil {
@@ -82,7 +80,7 @@ func (w *Watch) left(ctx context.Context, g *roster.Gateway) (*dialect.Amount, s
 	if fate != courier.Answered {
 		return nil, exchange.Error
 	}
-	reading := g.Dialect.ReadBalance(reply, w.Course.Now())
+	reading := g.Dialect.ReadBalance(reply, w.Now())
 	switch {
 	case reading.Balance != nil:
 		return reading.Balance, ""

@@ -4,7 +4,7 @@ package chase
 
 import (
 	"context"
-	"log/slog"
+	"math/rand/v2"
 	"slices"
 	"sync"
 	"time"
@@ -14,8 +14,10 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/schedule"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
@@ -32,9 +34,9 @@ const (
 
 // Chase looks after silent messages.
 type Chase struct {
+	kit.Kit
 	Course  *course.Course
 	Courier *courier.Courier
-	Log     *slog.Logger
 	// Keeps reports whether this instance keeps a gateway: only whoever does asks
 	// it. Leave waits until a query may go, below the submissions and within the
 	// pace of the gateway; told takes what was learned. nil: no instance but this
@@ -56,9 +58,9 @@ type woken struct {
 
 // New makes one that looks after messages once it runs. Of several instances
 // only the one that keeps a gateway asks it, and leave says when it may.
-func New(c *course.Course, carrier *courier.Courier, log *slog.Logger, keeps func(uuid.UUID) bool,
+func New(k kit.Kit, c *course.Course, carrier *courier.Courier, keeps func(uuid.UUID) bool,
 	leave func(context.Context, uuid.UUID) (func(delivery.Cause, time.Duration), bool)) *Chase {
-	return &Chase{Course: c, Courier: carrier, Log: log, Keeps: keeps, Leave: leave, woken: make(chan woken, 1)}
+	return &Chase{Kit: k, Course: c, Courier: carrier, Keeps: keeps, Leave: leave, woken: make(chan woken, 1)}
 }
 
 // Wake says of which gateways messages are due to be looked after, and whether
@@ -96,7 +98,7 @@ func (c *Chase) Run(ctx context.Context) {
 		}
 		for _, id := range why.silent {
 			mu.Lock()
-			if g := c.Course.Roster.ByID(id); g != nil && !busy[id] && (c.Keeps == nil || c.Keeps(id)) {
+			if g := c.Roster.ByID(id); g != nil && !busy[id] && (c.Keeps == nil || c.Keeps(id)) {
 				busy[id] = true
 				loops.Go(func() {
 					for more := true; more && ctx.Err() == nil; {
@@ -131,8 +133,8 @@ func (c *Chase) failed(ctx context.Context, err error) {
 // all the same, because an earlier try is in doubt, is not said to be expired.
 func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
 	var changed []store.Message
-	err = c.Course.Store.Transact(ctx, func(s *store.Store) error {
-		now := c.Course.Now()
+	err = c.Store.Transact(ctx, func(s *store.Store) error {
+		now := c.Now()
 		late, err := s.TooLate(ctx, now, lateMost)
 		if err != nil {
 			return err
@@ -164,13 +166,13 @@ func (c *Chase) closeLate(ctx context.Context) (more bool, err error) {
 // look takes a gateway's messages that are due to be looked after, and does
 // for each what can be done. A crash in between delays them by the lease.
 func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err error) {
-	now := c.Course.Now()
+	now := c.Now()
 	most := silentMost
 	if g.Dialect.Query != nil { // as many requests, however many each asks about
 		most = min(silentMost*g.Dialect.Query.Most, silentAll)
 	}
 	lease := g.Timeout()*silentMost/asksAtOnce + 5*time.Second
-	silent, err := c.Course.Store.TakeSilent(ctx, g.ID, now, lease, most)
+	silent, err := c.Store.TakeSilent(ctx, g.ID, now, lease, most)
 	if err != nil || len(silent) == 0 {
 		return false, err
 	}
@@ -193,7 +195,7 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	for i := range silent {
 		m := &silent[i]
 		switch {
-		case !isOver(m, now) && m.State == delivery.Doubtful && !m.Known().Refused && course.MayResubmit(m, g, now):
+		case !isOver(m, now) && m.State == delivery.Doubtful && schedule.MayResubmit(course.Seen(m), course.Through(g, m), now):
 			found.again(c.again(m, g, now))
 		case g.Dialect.CanAsk(m.GatewayRef):
 			if batch = append(batch, m); len(batch) == g.Dialect.Query.Most {
@@ -210,16 +212,16 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		return false, err
 	}
 	var changed []store.Message
-	err = c.Course.Store.Transact(ctx, func(s *store.Store) error {
+	err = c.Store.Transact(ctx, func(s *store.Store) error {
 		// First when to look again, should nothing change; then what was
 		// found, which plans anew what it moves.
-		now := c.Course.Now()
+		now := c.Now()
 		again := slices.Clone(silent)
 		for i := range again {
 			m := &again[i]
 			m.AskAt = m.GiveUpAt
 			if g.Dialect.CanAsk(m.GatewayRef) {
-				m.AskAt = course.AskAgain(m, g, now)
+				m.AskAt = schedule.AskAgain(m.Times, g.AskAfter(), now, rand.Float64())
 			}
 			m.Asks++
 		}
@@ -251,7 +253,7 @@ func (c *Chase) again(m *store.Message, g *roster.Gateway, now time.Time) (store
 		return course.Own(*m, now, delivery.Queued, m.Attempt, "goes again: the gateway takes a reference twice for one message"), step
 	}
 	e := course.Own(*m, now, delivery.Queued, m.Attempt, "goes again: a passcode twice harms nobody")
-	if other, _ := c.Course.Elsewhere(m, now); other != nil {
+	if other, _ := c.Roster.Elsewhere(m, now); other != nil {
 		e.Note += ". It goes through " + other.Name
 		e.GatewayID, step.Gateway = &other.ID, other.ID
 	}
@@ -274,7 +276,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 	}
 	// nothing is what is left to do when nothing could be asked.
 	nothing := func(exchange *store.Exchange, why string) {
-		at := c.Course.Now()
+		at := c.Now()
 		for _, m := range asked {
 			e := c.asked(m, at, exchange)
 			e.Note = why
@@ -306,7 +308,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 			found.leave()
 			for _, m := range asked {
 				if m.GiveUpAt != nil && now.Sub(*m.GiveUpAt) > restMost {
-					found.add(giveUp(m, c.Course.Now()))
+					found.add(giveUp(m, c.Now()))
 				}
 			}
 			return
@@ -321,7 +323,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 		return
 	}
 	found.keep(&exchange)
-	at := c.Course.Now()
+	at := c.Now()
 	reading := g.Dialect.ReadQuery(reply, at)
 	told(reading.Cause, reading.RetryAfter)
 	if token := means.Secrets["token"]; reading.Cause == delivery.CredentialsRefused && token != "" {
@@ -358,7 +360,7 @@ type finding struct {
 	mu        sync.Mutex
 	evidence  []store.Evidence
 	exchanges []store.Exchange
-	steps     course.Plan
+	steps     course.Steps
 	left      bool // some could not be asked just now
 }
 
@@ -396,7 +398,7 @@ func (f *finding) again(e store.Evidence, step course.Step) {
 
 func (f *finding) plan(id uuid.UUID, step course.Step) {
 	if f.steps == nil {
-		f.steps = course.Plan{}
+		f.steps = course.Steps{}
 	}
 	f.steps[id] = step
 }

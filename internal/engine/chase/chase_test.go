@@ -1,7 +1,6 @@
 package chase
 
 import (
-	"log/slog"
 	"testing"
 	"time"
 
@@ -10,7 +9,6 @@ import (
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
-	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )
@@ -36,8 +34,9 @@ func setUp(t *testing.T, dialect string) *desk {
 	gateways, s := rostertest.Roster(t)
 	d.store, d.g = s, rostertest.Gateway(t, gateways, dialect, roster.Setup{})
 	now := func() time.Time { return d.clock }
-	d.Chase = &Chase{Log: slog.New(slog.DiscardHandler), Courier: courier.New(now),
-		Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewBells()}}
+	k := rostertest.Kit(gateways, s)
+	k.Now = now
+	d.Chase = &Chase{Kit: k, Courier: courier.New(now), Course: &course.Course{Kit: k}}
 	return d
 }
 

@@ -70,7 +70,7 @@ func (k *keeper) may(g *roster.Gateway) (leave, time.Duration) {
 	}
 	k.mu.Lock()
 	if k.restCause == delivery.NoCredit { // topped up: it need not rest to the end
-		if h := k.d.Course.Roster.Health(k.id); h.BalanceMicros != nil && *h.BalanceMicros > 0 && h.BalanceAt.After(k.brokeAt) {
+		if h := k.d.Roster.Health(k.id); h.BalanceMicros != nil && *h.BalanceMicros > 0 && h.BalanceAt.After(k.brokeAt) {
 			k.restUntil = time.Time{}
 		}
 	}
@@ -120,14 +120,14 @@ func (k *keeper) may(g *roster.Gateway) (leave, time.Duration) {
 	}
 	if k.quota.limited() {
 		var wait time.Duration
-		if n, wait = k.quota.free(k.d.Course.Now(), n, 0); n == 0 {
+		if n, wait = k.quota.free(k.d.Now(), n, 0); n == 0 {
 			return leave{}, min(wait, time.Minute)
 		}
 		share := 0
 		if codes {
 			share = quotaShare
 		}
-		if others, _ = k.quota.free(k.d.Course.Now(), min(others, n), share); others == 0 {
+		if others, _ = k.quota.free(k.d.Now(), min(others, n), share); others == 0 {
 			even = time.Second
 		}
 	}
@@ -176,9 +176,9 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	var goes, changed []store.Message
 	codes := 0
 	limits := k.paces()
-	err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
+	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
 		c, codes = claimed{}, 0
-		now := k.d.Course.Now()
+		now := k.d.Now()
 		others := free.others
 		if deferring && others > 0 {
 			others = max(others, claimMost) // the next ones may have to wait too

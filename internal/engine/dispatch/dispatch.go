@@ -5,7 +5,6 @@ package dispatch
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"maps"
 	"slices"
 	"sync"
@@ -19,15 +18,16 @@ import (
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
 
 // Dispatch runs the keepers of this instance.
 type Dispatch struct {
+	kit.Kit
 	Course    *course.Course
 	Courier   *courier.Courier
-	Log       *slog.Logger
 	PublicURL string        // where gateways reach us
 	Lease     time.Duration // how long a keeper that died holds up its gateway
 
@@ -49,7 +49,7 @@ type balance struct {
 type result struct {
 	evidence  []store.Evidence
 	exchanges []store.Exchange
-	steps     course.Plan
+	steps     course.Steps
 	moves     []move
 	seen      []store.Message // those that it speaks of, as they went
 	last      bool            // there is nothing simpler to be recorded in its place
@@ -108,7 +108,7 @@ func (d *Dispatch) Run(ctx context.Context) {
 	defer tick.Stop()
 	for ctx.Err() == nil {
 		d.mu.Lock()
-		for _, g := range d.Course.Roster.All() {
+		for _, g := range d.Roster.All() {
 			if d.kept[g.ID] == nil {
 				k := newKeeper(d, g)
 				d.kept[g.ID] = k
@@ -123,7 +123,7 @@ func (d *Dispatch) Run(ctx context.Context) {
 		d.mu.Unlock()
 		select {
 		case <-ctx.Done():
-		case <-d.Course.Due.Fresh:
+		case <-d.Bells.Fresh:
 		case <-tick.C:
 			d.sayFlaws()
 			d.noteBalances(ctx)
@@ -137,7 +137,7 @@ func (d *Dispatch) Run(ctx context.Context) {
 
 // sayFlaws says which records cannot be used, once for each.
 func (d *Dispatch) sayFlaws() {
-	flaws := d.Course.Roster.Flaws()
+	flaws := d.Roster.Flaws()
 	for _, f := range flaws {
 		if !slices.Contains(d.flaws, f) {
 			d.Log.Error("a record cannot be used; everything else goes on", "what", f.What, "name", f.Name, "why", f.Why)
@@ -154,7 +154,7 @@ func (d *Dispatch) noteBalances(ctx context.Context) {
 	d.balances = map[uuid.UUID]balance{}
 	d.mu.Unlock()
 	for id, b := range told {
-		if err := d.Course.Store.NoteBalance(ctx, id, b.Micros, b.Currency, b.at); err != nil && ctx.Err() == nil {
+		if err := d.Store.NoteBalance(ctx, id, b.Micros, b.Currency, b.at); err != nil && ctx.Err() == nil {
 			d.Log.Error("noting a balance", "error", err)
 		}
 	}
@@ -166,7 +166,7 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 	var exchanges []store.Exchange
 	var moves []move
 	var seen []store.Message
-	steps := course.Plan{}
+	steps := course.Steps{}
 	for _, r := range set {
 		seen = append(seen, r.seen...)
 		evidence = append(evidence, r.evidence...)
@@ -180,7 +180,7 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 	}
 	evidence = packs.Cite(evidence)
 	var changed []store.Message
-	err = d.Course.Store.Transact(ctx, func(s *store.Store) error {
+	err = d.Store.Transact(ctx, func(s *store.Store) error {
 		// All that the set speaks of is locked at once, in one order: two sets
 		// that lock in two goes would wait for each other.
 		var concerned []uuid.UUID
@@ -198,7 +198,7 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 			if now, ok := stands[m.message.ID]; !ok || !mayMove(now) {
 				continue
 			}
-			evidence = append(evidence, m.evidence(d.Course.Now(), m.message.Attempts+1))
+			evidence = append(evidence, m.evidence(d.Now(), m.message.Attempts+1))
 			step := course.Step{Gateway: m.to.ID}
 			if m.next {
 				step.Wait = new(time.Duration)
@@ -233,7 +233,7 @@ func (d *Dispatch) settle(r result) {
 			if r.last {
 				return
 			}
-			r = r.inDoubt(d.Course.Now(), err)
+			r = r.inDoubt(d.Now(), err)
 			continue
 		case said.may():
 			d.Log.Error("recording what a gateway answered", "messages", len(r.evidence), "error", err)
@@ -244,7 +244,7 @@ func (d *Dispatch) settle(r result) {
 
 // inDoubt is what remains of a result that cannot be kept.
 func (r result) inDoubt(now time.Time, why error) result {
-	out := result{steps: course.Plan{}, last: true}
+	out := result{steps: course.Steps{}, last: true}
 	seen := map[uuid.UUID]bool{}
 	for _, e := range r.evidence {
 		if e.GatewayID != nil && !seen[e.MessageID] {

@@ -23,7 +23,6 @@ import (
 	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
-	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )
@@ -36,9 +35,8 @@ var discard = slog.New(slog.DiscardHandler)
 func desk(t *testing.T) *Dispatch {
 	t.Helper()
 	gateways, s := rostertest.Roster(t)
-	now := func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
-	return &Dispatch{Log: discard, Courier: courier.New(now), balances: map[uuid.UUID]balance{},
-		Course: &course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewBells()}}
+	k := rostertest.Kit(gateways, s)
+	return &Dispatch{Kit: k, Courier: courier.New(k.Now), balances: map[uuid.UUID]balance{}, Course: &course.Course{Kit: k}}
 }
 
 // lister takes an array of messages and answers as it is told.
@@ -112,7 +110,7 @@ func TestSubmitKeepsEachItemsOutcome(t *testing.T) {
 				w.Write([]byte(reply))
 			}))
 			defer server.Close()
-			g := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{Address: &server.URL})
+			g := rostertest.Gateway(t, d.Roster, lister, roster.Setup{Address: &server.URL})
 			r, l := goes(t, d, g, pack...)
 			for i, m := range pack {
 				var got []string
@@ -143,7 +141,7 @@ func TestRefusedAloneIsMeant(t *testing.T) {
 	d := desk(t)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(422) }))
 	defer server.Close()
-	g := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{Address: &server.URL})
+	g := rostertest.Gateway(t, d.Roster, lister, roster.Setup{Address: &server.URL})
 	r, _ := goes(t, d, g, message("+447700900100", "a"))
 	if e := r.evidence[0]; e.Claim != delivery.Rejected || e.Cause != delivery.ContentRefused {
 		t.Errorf("%+v", e)
@@ -233,7 +231,7 @@ func alone(t *testing.T, perSecond, inFlight int) (*keeper, *roster.Gateway) {
 	d := desk(t)
 	g := rostertest.Gateway(
 		t,
-		d.Course.Roster,
+		d.Roster,
 		strings.Replace(lister, "most: 10", "most: 1", 1),
 		roster.Setup{PerSecond: &perSecond, InFlight: &inFlight},
 	)
@@ -323,12 +321,12 @@ func TestKeeperHoldsOnlyWhileTheLeaseSurelyLasts(t *testing.T) {
 func TestElsewhere(t *testing.T) {
 	t.Parallel()
 	d := desk(t)
-	first := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{}) // nobody answers there
-	second := rostertest.Gateway(t, d.Course.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
-	if err := d.Course.Roster.PutRoutes(t.Context(), []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}, "test", d.Course.Now()); err != nil {
+	first := rostertest.Gateway(t, d.Roster, lister, roster.Setup{}) // nobody answers there
+	second := rostertest.Gateway(t, d.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
+	if err := d.Roster.PutRoutes(t.Context(), []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}, "test", d.Now()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Course.Roster.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, d.Course.Now()); err != nil {
+	if _, err := d.Roster.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, d.Now()); err != nil {
 		t.Fatal(err)
 	}
 	for name, tt := range map[string]struct {
@@ -342,14 +340,14 @@ func TestElsewhere(t *testing.T) {
 	} {
 		m := message("+447700900123", "x")
 		m.GatewayID, m.Route, m.Kind, m.Lane, m.State = first.ID, "all", tt.kind, pace.Kind(tt.kind).Lane(), delivery.Queued
-		now := d.Course.Now()
+		now := d.Now()
 		m.DueAt, m.CreatedAt, m.ChangedAt = now, now, now
-		if _, err := d.Course.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
+		if _, err := d.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 			t.Fatal(err)
 		}
 		if tt.doubted {
 			doubt := []store.Evidence{course.Own(m, now, delivery.Doubtful, 1, ""), course.Own(m, now, delivery.Queued, 1, "goes again")}
-			if _, err := d.Course.Record(t.Context(), d.Course.Store, doubt, nil); err != nil {
+			if _, err := d.Course.Record(t.Context(), d.Store, doubt, nil); err != nil {
 				t.Fatal(err)
 			}
 			m.Attempts = 1
@@ -361,7 +359,7 @@ func TestElsewhere(t *testing.T) {
 		if _, err := d.record(t.Context(), []result{r}); err != nil {
 			t.Fatal(err)
 		}
-		after, err := d.Course.Store.Message(t.Context(), m.ID)
+		after, err := d.Store.Message(t.Context(), m.ID)
 		if err != nil || after.State != delivery.Queued || after.GatewayID != tt.want.ID {
 			t.Errorf("%s: %s through %v, want %s; %v", name, after.State, after.GatewayID, tt.want.Name, err)
 		}
@@ -373,7 +371,7 @@ func TestElsewhere(t *testing.T) {
 func TestOutcomeThatCannotBeKeptIsDoubt(t *testing.T) {
 	t.Parallel()
 	d := desk(t)
-	g := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{})
+	g := rostertest.Gateway(t, d.Roster, lister, roster.Setup{})
 	d.results = gather.New(resultLimits, bulk, d.record)
 	ctx, stop := context.WithCancel(context.Background())
 	var recording sync.WaitGroup
@@ -384,13 +382,13 @@ func TestOutcomeThatCannotBeKeptIsDoubt(t *testing.T) {
 	var all []store.Message
 	for i := range 20 {
 		m := message(fmt.Sprintf("+4477009001%02d", i), "x")
-		now := d.Course.Now()
+		now := d.Now()
 		m.GatewayID, m.State, m.DueAt, m.CreatedAt, m.ChangedAt = g.ID, delivery.Queued, now, now, now
-		if _, err := d.Course.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
+		if _, err := d.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 			t.Fatal(err)
 		}
 		begun := []store.Evidence{course.Own(m, now, delivery.Sending, 1, "")}
-		if _, err := d.Course.Record(t.Context(), d.Course.Store, begun, nil); err != nil {
+		if _, err := d.Course.Record(t.Context(), d.Store, begun, nil); err != nil {
 			t.Fatal(err)
 		}
 		all = append(all, m)
@@ -399,7 +397,7 @@ func TestOutcomeThatCannotBeKeptIsDoubt(t *testing.T) {
 		if i == 7 {
 			e.Note = "a character that PostgreSQL keeps none of: \x00"
 		}
-		settling.Go(func() { d.settle(result{evidence: []store.Evidence{e}, steps: course.Plan{}}) })
+		settling.Go(func() { d.settle(result{evidence: []store.Evidence{e}, steps: course.Steps{}}) })
 	}
 	settling.Wait()
 	for i, m := range all {
@@ -407,7 +405,7 @@ func TestOutcomeThatCannotBeKeptIsDoubt(t *testing.T) {
 		if i == 7 {
 			want = delivery.Doubtful
 		}
-		if got, err := d.Course.Store.Message(t.Context(), m.ID); err != nil || got.State != want {
+		if got, err := d.Store.Message(t.Context(), m.ID); err != nil || got.State != want {
 			t.Errorf("message %d is %s, %v; want %s", i, got.State, err, want)
 		}
 	}
@@ -450,7 +448,7 @@ func TestRoomIsKeptForPasscodes(t *testing.T) {
 	}
 	k.busy.Store(0)
 	k.quota.perDay = 100
-	k.quota.take(k.d.Course.Now(), 98)
+	k.quota.take(k.d.Now(), 98)
 	if n, _ := k.free(g); n.others != 0 || n.messages != 2 {
 		t.Errorf("of the last two of the day others may have %d: %+v", n.others, n)
 	}
@@ -470,14 +468,14 @@ func (k *keeper) takes(n int) bool {
 func TestRerouteLooksAtAllThatWait(t *testing.T) {
 	t.Parallel()
 	d := desk(t)
-	first := rostertest.Gateway(t, d.Course.Roster, lister, roster.Setup{})
-	second := rostertest.Gateway(t, d.Course.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
-	now := d.Course.Now()
+	first := rostertest.Gateway(t, d.Roster, lister, roster.Setup{})
+	second := rostertest.Gateway(t, d.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
+	now := d.Now()
 	all := []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}
-	if err := d.Course.Roster.PutRoutes(t.Context(), all, "test", now); err != nil {
+	if err := d.Roster.PutRoutes(t.Context(), all, "test", now); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Course.Roster.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, now); err != nil {
+	if _, err := d.Roster.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, now); err != nil {
 		t.Fatal(err)
 	}
 	var set []store.Acceptance
@@ -490,15 +488,15 @@ func TestRerouteLooksAtAllThatWait(t *testing.T) {
 		}
 		set, last = append(set, store.Acceptance{Message: m}), m
 	}
-	if _, err := d.Course.Store.Accept(t.Context(), set); err != nil {
+	if _, err := d.Store.Accept(t.Context(), set); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Course.Roster.PauseGateway(t.Context(), first, "somebody", "", now); err != nil {
+	if _, err := d.Roster.PauseGateway(t.Context(), first, "somebody", "", now); err != nil {
 		t.Fatal(err)
 	}
 	k := newKeeper(d, first)
-	k.elsewhere(t.Context(), d.Course.Roster.ByID(first.ID))
-	if m, err := d.Course.Store.Message(t.Context(), last.ID); err != nil || m.GatewayID != second.ID {
+	k.elsewhere(t.Context(), d.Roster.ByID(first.ID))
+	if m, err := d.Store.Message(t.Context(), last.ID); err != nil || m.GatewayID != second.ID {
 		t.Errorf("it waits for %v, %v", m.GatewayID, err)
 	}
 }

@@ -103,7 +103,7 @@ func newKeeper(d *Dispatch, g *roster.Gateway) *keeper {
 	k := &keeper{
 		d:      d,
 		id:     g.ID,
-		bell:   d.Course.Due.Of(g.ID),
+		bell:   d.Bells.Of(g.ID),
 		window: pace.NewWindow(0, span),
 		began:  time.Now(),
 		booked: map[booking]time.Time{},
@@ -158,7 +158,7 @@ func (k *keeper) run(ctx context.Context) {
 
 // gateway is the gateway as it is now; nil if it was removed.
 func (k *keeper) gateway() *roster.Gateway {
-	if g := k.d.Course.Roster.ByID(k.id); g != nil && g.RemovedAt == nil {
+	if g := k.d.Roster.ByID(k.id); g != nil && g.RemovedAt == nil {
 		return g
 	}
 	return nil
@@ -179,7 +179,7 @@ func (k *keeper) takeLease(ctx context.Context) (store.Lease, error) {
 	ctx, cancel := context.WithTimeout(ctx, k.d.Lease)
 	defer cancel()
 	asked := time.Since(k.began)
-	lease, err := k.d.Course.Store.TakeLease(ctx, k.id, k.d.holder, k.d.Lease)
+	lease, err := k.d.Store.TakeLease(ctx, k.id, k.d.holder, k.d.Lease)
 	if err == nil && lease.Held {
 		k.until.Store(int64(asked + k.d.Lease))
 	}
@@ -207,7 +207,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 		inFlight.Wait()
 		back, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		defer cancel()
-		if err := k.d.Course.Store.GiveLease(back, k.id, k.d.holder); err != nil {
+		if err := k.d.Store.GiveLease(back, k.id, k.d.holder); err != nil {
 			log.Warn("giving the gateway back", "error", err)
 		}
 		log.Info("no longer keeping gateway")
@@ -228,7 +228,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			pause(work, span-lease.Idle)
 		}
 	}
-	slots, err := k.d.Course.Store.Went(work, k.id, k.d.Course.Now().Add(-day-minute))
+	slots, err := k.d.Store.Went(work, k.id, k.d.Now().Add(-day-minute))
 	if err != nil {
 		if work.Err() == nil {
 			log.Error("reading what went", "error", err)
@@ -284,7 +284,7 @@ func (k *keeper) claimNext(ctx context.Context, g *roster.Gateway, express bool)
 	if g.Dialect.Token != nil {
 		// What takes time comes before anything is claimed, and only if there is
 		// something to be sent.
-		if due, any, err := k.d.Course.Store.NextDue(ctx, k.id); err != nil || !any || due.After(k.d.Course.Now()) {
+		if due, any, err := k.d.Store.NextDue(ctx, k.id); err != nil || !any || due.After(k.d.Now()) {
 			return c, pass, 0, err
 		}
 		if free, wait := k.free(g); free.requests == 0 {
@@ -362,21 +362,21 @@ func (k *keeper) went(ctx context.Context, c claimed) {
 	if len(c.noted) == 0 {
 		return
 	}
-	if err := k.d.Course.Store.SendersWent(ctx, c.noted); err != nil && ctx.Err() == nil {
+	if err := k.d.Store.SendersWent(ctx, c.noted); err != nil && ctx.Err() == nil {
 		k.d.Log.Error("noting when a sender's messages went", "gateway", k.id, "error", err)
 	}
 }
 
 // idle is how long there is nothing to do, unless somebody rings.
 func (k *keeper) idle(ctx context.Context) time.Duration {
-	due, any, err := k.d.Course.Store.NextDue(ctx, k.id)
+	due, any, err := k.d.Store.NextDue(ctx, k.id)
 	switch {
 	case err != nil:
 		return 500 * time.Millisecond
 	case !any:
 		return idleMost
 	}
-	return min(max(due.Sub(k.d.Course.Now()), time.Millisecond), idleMost)
+	return min(max(due.Sub(k.d.Now()), time.Millisecond), idleMost)
 }
 
 // await waits until somebody rings. While claims collect, a ring does not end the
@@ -457,16 +457,16 @@ func (k *keeper) forgo(n int) {
 // knows what became of it.
 func (k *keeper) adopt(ctx context.Context) error {
 	for {
-		orphans, err := k.d.Course.Store.Orphans(ctx, k.id, 500)
+		orphans, err := k.d.Store.Orphans(ctx, k.id, 500)
 		if err != nil || len(orphans) == 0 {
 			return err
 		}
-		now := k.d.Course.Now()
+		now := k.d.Now()
 		evidence := make([]store.Evidence, len(orphans))
 		for i, m := range orphans {
 			evidence[i] = course.Own(m, now, delivery.Doubtful, m.Attempts, "stopped before an answer was recorded")
 		}
-		changed, err := k.d.Course.Record(ctx, k.d.Course.Store, evidence, nil)
+		changed, err := k.d.Course.Record(ctx, k.d.Store, evidence, nil)
 		if err != nil {
 			return err
 		}

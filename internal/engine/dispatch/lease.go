@@ -27,7 +27,7 @@ func (d *Dispatch) renew(ctx context.Context) {
 		}
 		asked := time.Now()
 		within, cancel := context.WithTimeout(ctx, d.Lease)
-		held, err := d.Course.Store.RenewLeases(within, d.holder, keys(keepers), d.Lease)
+		held, err := d.Store.RenewLeases(within, d.holder, keys(keepers), d.Lease)
 		cancel()
 		if err != nil {
 			if ctx.Err() == nil && said.may() {

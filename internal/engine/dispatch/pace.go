@@ -27,7 +27,7 @@ type booking struct {
 // paces are the senders with a pace of their own, in messages a second.
 func (k *keeper) paces() map[string]int {
 	var paced map[string]int
-	for _, s := range k.d.Course.Roster.Book().Senders {
+	for _, s := range k.d.Roster.Book().Senders {
 		if s.PerSecond > 0 {
 			if paced == nil {
 				paced = map[string]int{}

@@ -12,7 +12,7 @@ import (
 
 // inherit takes over that the gateway rests, if its last keeper said so.
 func (k *keeper) inherit() {
-	h := k.d.Course.Roster.Health(k.id)
+	h := k.d.Roster.Health(k.id)
 	if h.RestSince == nil || h.RestUntil == nil {
 		return
 	}
@@ -31,10 +31,10 @@ func (k *keeper) note(g *roster.Gateway, h store.Health) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	if err := k.d.Course.Store.NoteRest(ctx, h); err != nil {
+	if err := k.d.Store.NoteRest(ctx, h); err != nil {
 		k.d.Log.Error("noting that a gateway rests", "gateway", g.Name, "error", err)
 	}
-	k.d.Course.Roster.NoteRest(h)
+	k.d.Roster.NoteRest(h)
 }
 
 // learn makes the gateway go slower when it asks for it, rest when it keeps
@@ -95,9 +95,9 @@ func later(a, b time.Time) time.Time {
 // elsewhere sends what waits for a gateway that is not to be used through others
 // of its routes.
 func (k *keeper) elsewhere(ctx context.Context, g *roster.Gateway) {
-	now := k.d.Course.Now()
-	why := g.Silent(k.d.Course.Roster.Health(k.id), now)
-	routes := k.d.Course.Roster.Book().RoutesThrough(g.Name)
+	now := k.d.Now()
+	why := g.Silent(k.d.Roster.Health(k.id), now)
+	routes := k.d.Roster.Book().RoutesThrough(g.Name)
 	if why == "" || len(routes) == 0 || time.Now().Before(k.reroute) {
 		return
 	}
@@ -108,20 +108,20 @@ func (k *keeper) elsewhere(ctx context.Context, g *roster.Gateway) {
 	for more := true; more && ctx.Err() == nil; {
 		place := from
 		var changed []store.Message
-		err := k.d.Course.Store.Transact(ctx, func(s *store.Store) error {
+		err := k.d.Store.Transact(ctx, func(s *store.Store) error {
 			var evidence []store.Evidence
 			var waiting []store.Message
 			var err error
 			if waiting, place, more, err = s.Waiting(ctx, k.id, routes, from, 5*claimMost); err != nil {
 				return err
 			}
-			steps := course.Plan{}
+			steps := course.Steps{}
 			for i := range waiting {
 				m := &waiting[i]
 				if !mayMove(*m) {
 					continue
 				}
-				if other, _ := k.d.Course.Elsewhere(m, now); other != nil {
+				if other, _ := k.d.Roster.Elsewhere(m, now); other != nil {
 					evidence = append(evidence, move{message: *m, to: other, why: why}.evidence(now, m.Attempts))
 					steps[m.ID] = course.Step{Gateway: other.ID}
 				}
@@ -137,7 +137,7 @@ func (k *keeper) elsewhere(ctx context.Context, g *roster.Gateway) {
 		}
 		k.d.Course.Announce(changed)
 		from = place
-		if now := k.gateway(); now == nil || now.Silent(k.d.Course.Roster.Health(k.id), k.d.Course.Now()) == "" {
+		if now := k.gateway(); now == nil || now.Silent(k.d.Roster.Health(k.id), k.d.Now()) == "" {
 			return // it is to be used again
 		}
 	}

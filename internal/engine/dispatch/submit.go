@@ -55,7 +55,7 @@ func (d *Dispatch) submit(
 	pass passport,
 	leave func() (left func(answered bool), ok bool),
 ) (result, lesson) {
-	s := &submission{d: d, g: g, pack: pack, now: d.Course.Now(), result: result{steps: course.Plan{}}}
+	s := &submission{d: d, g: g, pack: pack, now: d.Now(), result: result{steps: course.Steps{}}}
 	if pass.fetched != nil {
 		s.exchanges = append(s.exchanges, *pass.fetched)
 	}
@@ -85,7 +85,7 @@ func (d *Dispatch) submit(
 	}
 	reply, fate, exchange := d.Courier.CarryNoting(ctx, g, "submit", request, func() { left(false) })
 	left(true)
-	s.now = d.Course.Now()
+	s.now = d.Now()
 	s.exchanges = append(s.exchanges, exchange)
 	switch fate {
 	case courier.NotSent:
@@ -178,7 +178,7 @@ func (s *submission) doubt(m store.Message, note string, exchange *store.Exchang
 func (s *submission) unfit(m store.Message, why string) {
 	e := s.own(m, delivery.Rejected, "cannot be put into a request: "+why)
 	e.Cause = delivery.Unfit
-	if other, next := s.d.Course.Elsewhere(&m, s.now); other != nil && next {
+	if other, next := s.d.Roster.Elsewhere(&m, s.now); other != nil && next {
 		e.Claim = delivery.Queued
 		s.moves = append(s.moves, move{m, other, s.g.Name + " (" + string(delivery.Unfit) + ")", true})
 	}
@@ -202,7 +202,7 @@ func (s *submission) notTaken(
 	if cause == delivery.Limited {
 		return // it asks for time, not for another
 	}
-	if other, next := s.d.Course.Elsewhere(&m, s.now); other != nil {
+	if other, next := s.d.Roster.Elsewhere(&m, s.now); other != nil {
 		s.moves = append(s.moves, move{m, other, s.g.Name + " (" + string(cause) + ")", next})
 	}
 }

@@ -16,8 +16,8 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/smstext"
-	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/store"
 )
 
@@ -43,14 +43,14 @@ func bulk(a store.Acceptance) (rows, bytes int) {
 
 // Intake accepts messages.
 type Intake struct {
-	Course *course.Course
+	kit.Kit
 	Policy Policy
 	accept *gather.Gather[store.Acceptance, *store.Idempotency]
 }
 
 // New makes it ready to accept once it runs.
-func New(c *course.Course, policy Policy) *Intake {
-	return &Intake{Course: c, Policy: policy, accept: gather.New(acceptLimits, bulk, c.Store.Accept)}
+func New(k kit.Kit, policy Policy) *Intake {
+	return &Intake{Kit: k, Policy: policy, accept: gather.New(acceptLimits, bulk, k.Store.Accept)}
 }
 
 // Run commits what is brought until ctx ends.
@@ -82,7 +82,7 @@ func (in *Intake) Accept(
 		}
 		// What was accepted once is answered as it was then, also when it
 		// would be refused today: its sender may have gone out of use.
-		prior, unknown := in.Course.Store.Token(ctx, key.ID, token)
+		prior, unknown := in.Store.Token(ctx, key.ID, token)
 		if unknown != nil {
 			return m, nil, false, err
 		}
@@ -103,8 +103,8 @@ func (in *Intake) Accept(
 		m, again, err = in.repeat(ctx, d, *prior)
 		return m, nil, again, err
 	}
-	in.Course.Hub.Changed(m.ID)
-	in.Course.Due.Ring(m.GatewayID, p.Kind == pace.OTP)
+	in.Hub.Changed(m.ID)
+	in.Bells.Ring(m.GatewayID, p.Kind == pace.OTP)
 	return m, p.Warnings, false, nil
 }
 
@@ -114,13 +114,13 @@ func (in *Intake) repeat(ctx context.Context, d Draft, prior store.Idempotency) 
 	if !bytes.Equal(prior.Fingerprint, d.fingerprint()) {
 		return m, false, ErrReused
 	}
-	m, err = in.Course.Store.Message(ctx, prior.MessageID)
+	m, err = in.Store.Message(ctx, prior.MessageID)
 	return m, true, err
 }
 
 // message is what a plan comes to.
 func (in *Intake) message(p Plan, d Draft) store.Message {
-	now := in.Course.Now()
+	now := in.Now()
 	var m store.Message
 	m.Content = store.Content{
 		ID: p.ID, ToNumber: p.Number.Number.String(), Country: p.Country, Sender: p.Sender.ID.String(),

@@ -113,13 +113,13 @@ const (
 // how far characters may be replaced where the draft and its template do not
 // say. Of a draft with faults as much is worked out as can be.
 func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.Faults, error) {
-	now := in.Course.Now()
+	now := in.Now()
 	p := Plan{ID: store.IDAt(now)}
 	var faults fault.Faults
-	book := in.Course.Roster.Book()
+	book := in.Roster.Book()
 
 	in.number(&p, d, scope, &faults)
-	if len(in.Course.Roster.All()) == 0 && scope == Whole {
+	if len(in.Roster.All()) == 0 && scope == Whole {
 		return p, nil, ErrNoGateway
 	}
 	tmpl := in.template(d, book, &faults)
@@ -182,7 +182,7 @@ func (in *Intake) through(
 		if g == nil {
 			return one
 		}
-		one.silent = g.Silent(in.Course.Roster.Health(g.ID), now) != ""
+		one.silent = g.Silent(in.Roster.Health(g.ID), now) != ""
 		if scope == Whole && len(one.faults) == 0 {
 			if why := g.Refuses(dialect.Case{Kind: p.Kind, Country: p.Country, Sender: one.plan.Sender.ID.String(), Registered: one.plan.Registration != "", Flash: d.Flash}); why != "" {
 				one.faults.Add(
@@ -202,14 +202,14 @@ func (in *Intake) through(
 		return one
 	}
 	if d.Gateway != "" {
-		g := in.Course.Roster.ByName(d.Gateway)
+		g := in.Roster.ByName(d.Gateway)
 		one := along(g)
 		one.plan.Why = "it was asked for"
 		if g == nil {
 			one.faults.Add(
 				"gateway",
 				fmt.Sprintf("%q is not a gateway here", d.Gateway),
-				"one of "+strings.Join(names(in.Course.Roster.All()), ", "),
+				"one of "+strings.Join(names(in.Roster.All()), ", "),
 			)
 		}
 		return one
@@ -228,7 +228,7 @@ func (in *Intake) through(
 		case len(one.faults) == 0 && !one.silent:
 			return one
 		case len(one.faults) == 0:
-			passed = append(passed, g.Silent(in.Course.Roster.Health(g.ID), now))
+			passed = append(passed, g.Silent(in.Roster.Health(g.ID), now))
 			if waits == nil {
 				waits = &one
 			}
@@ -255,7 +255,7 @@ type ways struct {
 }
 
 func (in *Intake) ways(p Plan, d Draft, tmpl *template.Template, book *roster.Book) (ways, string) {
-	all := in.Course.Roster.All()
+	all := in.Roster.All()
 	named := d.Sender
 	if named == "" && tmpl != nil {
 		named = tmpl.Sender

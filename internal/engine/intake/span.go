@@ -15,8 +15,8 @@ import (
 // and estimates what it costs by the gateway's price list; nil if it has none.
 // What is wrong comes as [fault.Faults].
 func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway string) (template.Span, *price.Estimate, error) {
-	all := in.Course.Roster.All()
-	g := in.Course.Roster.ByName(gateway)
+	all := in.Roster.All()
+	g := in.Roster.ByName(gateway)
 	if g == nil && gateway != "" {
 		return template.Span{}, nil, fault.New(
 			"gateway",
@@ -32,9 +32,9 @@ func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway strin
 	var each func(template.Row, template.Sample)
 	if g != nil {
 		options = g.Dialect.Segments.Options()
-		if prices := in.Course.Roster.Book().Prices(g.ID); len(prices.Entries) > 0 {
+		if prices := in.Roster.Book().Prices(g.ID); len(prices.Entries) > 0 {
 			estimate = &price.Estimate{}
-			now := in.Course.Now()
+			now := in.Now()
 			each = func(row template.Row, s template.Sample) {
 				estimate.Add(row.Estimate(prices.List, t.Kind, s.Weight.Segments, now))
 			}

@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/hmac"
 	"errors"
-	"log/slog"
 	"maps"
 	"slices"
 	"sync"
@@ -17,6 +16,7 @@ import (
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
@@ -37,8 +37,8 @@ const Leftover = 2 * time.Second
 
 // Receipts takes and settles callbacks.
 type Receipts struct {
+	kit.Kit
 	Course *course.Course
-	Log    *slog.Logger
 
 	forged *gather.Gather[store.Receipt, struct{}] // are kept, and not read
 	strays watch.Kick                              // there are some whose message is to be looked for
@@ -50,8 +50,8 @@ type Receipts struct {
 }
 
 // New makes it ready to take callbacks once it runs.
-func New(c *course.Course, log *slog.Logger) *Receipts {
-	r := &Receipts{Course: c, Log: log, strays: watch.NewKick(), settlers: map[uuid.UUID]*settler{}}
+func New(k kit.Kit, c *course.Course) *Receipts {
+	r := &Receipts{Kit: k, Course: c, strays: watch.NewKick(), settlers: map[uuid.UUID]*settler{}}
 	r.forged = gather.New(limits, bulk, func(ctx context.Context, set []store.Receipt) ([]struct{}, error) {
 		return make([]struct{}, len(set)), c.Store.StoreReceipts(ctx, set)
 	})
@@ -76,7 +76,7 @@ func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.
 	// A comparison is made in any case, so that a gateway's name cannot be
 	// guessed by the clock.
 	hmac.Equal([]byte(gateway), []byte(secret))
-	for _, called := range r.Course.Roster.Called(gateway) {
+	for _, called := range r.Roster.Called(gateway) {
 		if hmac.Equal([]byte(called.Callback), []byte(secret)) {
 			g = called
 		}
@@ -88,7 +88,7 @@ func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.
 	// What is kept for good has its secrets masked. It is read as it came: a
 	// secret's value may stand in it by chance.
 	raw := store.Keepable(in.Query)
-	now := r.Course.Now()
+	now := r.Now()
 	record := store.Receipt{ID: store.IDAt(now), GatewayID: g.ID, ReceivedAt: now, Method: in.Method, Query: g.Mask(raw), Unmasked: raw,
 		Header: in.Header, Body: in.Body, Genuine: rule.Proves(in, g.Secrets)}
 	if !record.Genuine {

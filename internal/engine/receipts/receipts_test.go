@@ -3,7 +3,6 @@ package receipts
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"strings"
 	"sync"
 	"testing"
@@ -16,7 +15,6 @@ import (
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
-	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )
@@ -47,10 +45,8 @@ func harbour(t testing.TB) *quay {
 	q := &quay{t: t, url: pgtest.Database(t)}
 	gateways, s := rostertest.On(t, q.url)
 	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Setup{Secrets: map[string]string{"pin": "2006"}})
-	q.Receipts = New(
-		&course.Course{Store: s, Roster: gateways, Hub: &watch.Hub{}, Now: now, Due: watch.NewBells()},
-		slog.New(slog.DiscardHandler),
-	)
+	k := rostertest.Kit(gateways, s)
+	q.Receipts = New(k, &course.Course{Kit: k})
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
 	running.Go(func() { q.Run(ctx) })

@@ -124,7 +124,7 @@ func (s *settler) run(ctx context.Context) {
 				soon = time.After(hastyPause.Wait(vain+1, 0))
 			}
 		case <-s.left:
-			left, err := s.r.Course.Store.UnreadReceipts(ctx, s.gateway, s.r.Course.Now().Add(-Leftover), settleMost)
+			left, err := s.r.Store.UnreadReceipts(ctx, s.gateway, s.r.Now().Add(-Leftover), settleMost)
 			failed(err)
 			set := make([]taken, len(left))
 			for i, record := range left {
@@ -160,7 +160,7 @@ func (s *settler) halve(ctx context.Context, set []taken) error {
 // settle makes evidence, strays and inbound messages of callbacks, and keeps
 // those that are not kept yet, all in one transaction.
 func (s *settler) settle(ctx context.Context, set []taken) error {
-	now := s.r.Course.Now()
+	now := s.r.Now()
 	var claims []store.Stray
 	for i := range set {
 		if one := &set[i]; one.stored || size(one.Receipt) < heavy {
@@ -168,7 +168,7 @@ func (s *settler) settle(ctx context.Context, set []taken) error {
 		}
 		claims = append(claims, set[i].claims...)
 	}
-	matched, err := s.r.Course.Store.Match(ctx, claims, now.Add(-recent))
+	matched, err := s.r.Store.Match(ctx, claims, now.Add(-recent))
 	if err != nil {
 		return err
 	}
@@ -233,7 +233,7 @@ func (s *settler) write(
 	matched map[uuid.UUID]store.Matched,
 	now time.Time,
 ) (changed []store.Message, err error) {
-	err = s.r.Course.Store.Transact(ctx, func(tx *store.Store) error {
+	err = s.r.Store.Transact(ctx, func(tx *store.Store) error {
 		var waited []uuid.UUID
 		for _, one := range due {
 			if one.stored {
@@ -313,7 +313,7 @@ func (s *settler) read(one *taken) {
 		return
 	}
 	one.read = true
-	g := s.r.Course.Roster.ByID(one.GatewayID)
+	g := s.r.Roster.ByID(one.GatewayID)
 	if g == nil {
 		one.Problem = "its gateway is gone"
 		return
@@ -345,10 +345,10 @@ func (s *settler) read(one *taken) {
 		return
 	}
 	one.claims = make([]store.Stray, len(reading.Items))
-	soon := s.r.Course.Now().Add(250 * time.Millisecond)
+	soon := s.r.Now().Add(250 * time.Millisecond)
 	for i, item := range reading.Items {
 		one.claims[i] = store.Stray{
-			ID:         store.IDAt(s.r.Course.Now()),
+			ID:         store.IDAt(s.r.Now()),
 			GatewayID:  g.ID,
 			GatewayRef: item.GatewayRef,
 			Reference:  item.Reference,

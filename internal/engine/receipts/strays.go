@@ -42,8 +42,8 @@ func (r *Receipts) lookForStrays(ctx context.Context) {
 // all months that there are.
 func (r *Receipts) settleStrays(ctx context.Context) (more bool, err error) {
 	var changed []store.Message
-	err = r.Course.Store.Transact(ctx, func(s *store.Store) error {
-		now := r.Course.Now()
+	err = r.Store.Transact(ctx, func(s *store.Store) error {
+		now := r.Now()
 		taken, err := s.TakeStrays(ctx, now, settleMost)
 		if err != nil || len(taken) == 0 {
 			return err

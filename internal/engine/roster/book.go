@@ -218,6 +218,21 @@ func (b *Book) Templates() []store.Template {
 // no price.
 func (b *Book) Prices(gateway uuid.UUID) Prices { return b.prices[gateway] }
 
+// Price is what a message costs through a gateway, in millionths; nil if that is
+// not known.
+func (b *Book) Price(gateway uuid.UUID, m store.Content, now time.Time) (micros *int64, currency string) {
+	rate, ok := b.Prices(gateway).List.Find(phone.Stored(m.ToNumber), m.Country, pace.Kind(m.Kind), now)
+	if !ok {
+		return nil, ""
+	}
+	cost, ok := rate.Cost(m.Segments)
+	if !ok {
+		return nil, ""
+	}
+	n := cost.Micros()
+	return &n, cost.Currency()
+}
+
 // PutSender checks a sender and registers it, or changes the one that is there
 // if it may be changed. What is wrong with it comes as [fault.Faults].
 func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, now time.Time) (store.Sender, error) {

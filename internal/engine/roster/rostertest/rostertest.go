@@ -3,11 +3,14 @@
 package rostertest
 
 import (
+	"log/slog"
 	"strings"
 	"testing"
 	"time"
 
+	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )
@@ -47,4 +50,10 @@ func Gateway(t testing.TB, r *roster.Roster, source string, setup roster.Setup) 
 		t.Fatal(err)
 	}
 	return g
+}
+
+// Kit is what parts work with, by the clock of the machine and without a word.
+func Kit(r *roster.Roster, s *store.Store) kit.Kit {
+	return kit.Kit{Store: s, Roster: r, Hub: &watch.Hub{}, Bells: watch.NewBells(), Log: slog.New(slog.DiscardHandler),
+		Now: func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }}
 }

@@ -1,0 +1,21 @@
+// Package kit is what the parts of the engine have in common to work with.
+package kit
+
+import (
+	"log/slog"
+	"time"
+
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/watch"
+	"calmpigeon.example/internal/store"
+)
+
+// Kit is handed to each part when it is made.
+type Kit struct {
+	Store  *store.Store
+	Roster *roster.Roster
+	Hub    *watch.Hub   // tells who waits for messages
+	Bells  *watch.Bells // wake the keepers
+	Now    func() time.Time
+	Log    *slog.Logger
+}
