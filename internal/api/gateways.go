@@ -133,7 +133,7 @@ func (a *API) addGateway(c *gin.Context) {
 		return
 	}
 	var faults fault.Faults
-	setup := roster.Setup{
+	setup := roster.Settings{
 		Address:   &n.Address,
 		Secrets:   n.Secrets,
 		PerSecond: some(n.PerSecond),
@@ -177,7 +177,7 @@ func (a *API) changeGateway(c *gin.Context) {
 		return
 	}
 	var faults fault.Faults
-	setup := roster.Setup{
+	setup := roster.Settings{
 		Address:   n.Address,
 		Secrets:   n.Secrets,
 		PerSecond: n.PerSecond,

@@ -32,7 +32,7 @@ func setUp(t *testing.T, dialect string) *desk {
 	at := time.Now().UTC().Truncate(time.Microsecond)
 	d := &desk{t: t, at: at, clock: at}
 	gateways, s := rostertest.Roster(t)
-	d.store, d.g = s, rostertest.Gateway(t, gateways, dialect, roster.Setup{})
+	d.store, d.g = s, rostertest.Gateway(t, gateways, dialect, roster.Settings{})
 	now := func() time.Time { return d.clock }
 	k := rostertest.Kit(gateways, s)
 	k.Now = now

@@ -22,7 +22,7 @@ const plain = "dialect: plain\nsubmit: {request: {post: /s, json: '{to}'}, reply
 func TestWhatComesNext(t *testing.T) {
 	t.Parallel()
 	gateways, s := rostertest.Roster(t)
-	first := rostertest.Gateway(t, gateways, plain, roster.Setup{})
+	first := rostertest.Gateway(t, gateways, plain, roster.Settings{})
 	c := &Course{Kit: rostertest.Kit(gateways, s)}
 	now := time.Date(2026, 11, 15, 12, 0, 0, 0, time.UTC)
 	other := uuid.New()

@@ -110,7 +110,7 @@ func TestSubmitKeepsEachItemsOutcome(t *testing.T) {
 				w.Write([]byte(reply))
 			}))
 			defer server.Close()
-			g := rostertest.Gateway(t, d.Roster, lister, roster.Setup{Address: &server.URL})
+			g := rostertest.Gateway(t, d.Roster, lister, roster.Settings{Address: &server.URL})
 			r, l := goes(t, d, g, pack...)
 			for i, m := range pack {
 				var got []string
@@ -141,7 +141,7 @@ func TestRefusedAloneIsMeant(t *testing.T) {
 	d := desk(t)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(422) }))
 	defer server.Close()
-	g := rostertest.Gateway(t, d.Roster, lister, roster.Setup{Address: &server.URL})
+	g := rostertest.Gateway(t, d.Roster, lister, roster.Settings{Address: &server.URL})
 	r, _ := goes(t, d, g, message("+447700900100", "a"))
 	if e := r.evidence[0]; e.Claim != delivery.Rejected || e.Cause != delivery.ContentRefused {
 		t.Errorf("%+v", e)
@@ -233,7 +233,7 @@ func alone(t *testing.T, perSecond, inFlight int) (*keeper, *roster.Gateway) {
 		t,
 		d.Roster,
 		strings.Replace(lister, "most: 10", "most: 1", 1),
-		roster.Setup{PerSecond: &perSecond, InFlight: &inFlight},
+		roster.Settings{PerSecond: &perSecond, InFlight: &inFlight},
 	)
 	return newKeeper(d, g), g
 }
@@ -321,8 +321,8 @@ func TestKeeperHoldsOnlyWhileTheLeaseSurelyLasts(t *testing.T) {
 func TestElsewhere(t *testing.T) {
 	t.Parallel()
 	d := desk(t)
-	first := rostertest.Gateway(t, d.Roster, lister, roster.Setup{}) // nobody answers there
-	second := rostertest.Gateway(t, d.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
+	first := rostertest.Gateway(t, d.Roster, lister, roster.Settings{}) // nobody answers there
+	second := rostertest.Gateway(t, d.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Settings{})
 	if err := d.Roster.PutRoutes(t.Context(), []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}, "test", d.Now()); err != nil {
 		t.Fatal(err)
 	}
@@ -371,7 +371,7 @@ func TestElsewhere(t *testing.T) {
 func TestOutcomeThatCannotBeKeptIsDoubt(t *testing.T) {
 	t.Parallel()
 	d := desk(t)
-	g := rostertest.Gateway(t, d.Roster, lister, roster.Setup{})
+	g := rostertest.Gateway(t, d.Roster, lister, roster.Settings{})
 	d.results = gather.New(resultLimits, bulk, d.record)
 	ctx, stop := context.WithCancel(context.Background())
 	var recording sync.WaitGroup
@@ -468,8 +468,8 @@ func (k *keeper) takes(n int) bool {
 func TestRerouteLooksAtAllThatWait(t *testing.T) {
 	t.Parallel()
 	d := desk(t)
-	first := rostertest.Gateway(t, d.Roster, lister, roster.Setup{})
-	second := rostertest.Gateway(t, d.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Setup{})
+	first := rostertest.Gateway(t, d.Roster, lister, roster.Settings{})
+	second := rostertest.Gateway(t, d.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Settings{})
 	now := d.Now()
 	all := []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}
 	if err := d.Roster.PutRoutes(t.Context(), all, "test", now); err != nil {

@@ -96,7 +96,7 @@ func later(a, b time.Time) time.Time {
 // of its routes.
 func (k *keeper) elsewhere(ctx context.Context, g *roster.Gateway) {
 	now := k.d.Now()
-	why := g.Silent(k.d.Roster.Health(k.id), now)
+	why := g.Unusable(k.d.Roster.Health(k.id), now)
 	routes := k.d.Roster.Book().RoutesThrough(g.Name)
 	if why == "" || len(routes) == 0 || time.Now().Before(k.reroute) {
 		return
@@ -137,7 +137,7 @@ func (k *keeper) elsewhere(ctx context.Context, g *roster.Gateway) {
 		}
 		k.d.Course.Announce(changed)
 		from = place
-		if now := k.gateway(); now == nil || now.Silent(k.d.Roster.Health(k.id), k.d.Now()) == "" {
+		if now := k.gateway(); now == nil || now.Unusable(k.d.Roster.Health(k.id), k.d.Now()) == "" {
 			return // it is to be used again
 		}
 	}

@@ -182,7 +182,7 @@ func (in *Intake) through(
 		if g == nil {
 			return one
 		}
-		one.silent = g.Silent(in.Roster.Health(g.ID), now) != ""
+		one.silent = g.Unusable(in.Roster.Health(g.ID), now) != ""
 		if scope == Whole && len(one.faults) == 0 {
 			if why := g.Refuses(dialect.Case{Kind: p.Kind, Country: p.Country, Sender: one.plan.Sender.ID.String(), Registered: one.plan.Registration != "", Flash: d.Flash}); why != "" {
 				one.faults.Add(
@@ -228,7 +228,7 @@ func (in *Intake) through(
 		case len(one.faults) == 0 && !one.silent:
 			return one
 		case len(one.faults) == 0:
-			passed = append(passed, g.Silent(in.Roster.Health(g.ID), now))
+			passed = append(passed, g.Unusable(in.Roster.Health(g.ID), now))
 			if waits == nil {
 				waits = &one
 			}

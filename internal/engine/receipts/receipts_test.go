@@ -44,7 +44,7 @@ func harbour(t testing.TB) *quay {
 	t.Helper()
 	q := &quay{t: t, url: pgtest.Database(t)}
 	gateways, s := rostertest.On(t, q.url)
-	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Setup{Secrets: map[string]string{"pin": "2006"}})
+	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Settings{Secrets: map[string]string{"pin": "2006"}})
 	k := rostertest.Kit(gateways, s)
 	q.Receipts = New(k, &course.Course{Kit: k})
 	ctx, stop := context.WithCancel(context.Background())

@@ -26,7 +26,7 @@ func (r *Roster) Elsewhere(m *store.Message, now time.Time) (g *Gateway, next bo
 	for i := range order {
 		at := (here + 1 + i) % len(order)
 		g := r.ByName(order[at])
-		if g == nil || g.ID == m.GatewayID || g.Silent(r.Health(g.ID), now) != "" || !book.MaySend(m.Sender, g.Name) ||
+		if g == nil || g.ID == m.GatewayID || g.Unusable(r.Health(g.ID), now) != "" || !book.MaySend(m.Sender, g.Name) ||
 			g.Refuses(
 				dialect.Case{
 					Kind:       pace.Kind(m.Kind),

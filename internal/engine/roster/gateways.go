@@ -24,9 +24,9 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-// Setup is what is set of a gateway. Of one that is added, what is nil takes
+// Settings is what is set of a gateway. Of one that is added, what is nil takes
 // the dialect's; of one that is changed, it stays.
-type Setup struct {
+type Settings struct {
 	Source, Address                        *string
 	Secrets                                map[string]string // those that are not named stay
 	PerSecond, PerMinute, PerDay, InFlight *int
@@ -40,11 +40,11 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
 // AddGateway checks and adds a gateway; without a name it is called as its
 // dialect. What is wrong with it comes as [fault.Faults].
-func (r *Roster) AddGateway(ctx context.Context, name string, setup Setup, now time.Time) (*Gateway, error) {
-	if setup.Source == nil {
+func (r *Roster) AddGateway(ctx context.Context, name string, settings Settings, now time.Time) (*Gateway, error) {
+	if settings.Source == nil {
 		return nil, fault.New("dialect", "is missing", "a dialect file, or the name of one that ships")
 	}
-	d, err := dialect.Load("dialect", []byte(*setup.Source))
+	d, err := dialect.Load("dialect", []byte(*settings.Source))
 	if err != nil {
 		return nil, fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships")
 	}
@@ -54,8 +54,8 @@ func (r *Roster) AddGateway(ctx context.Context, name string, setup Setup, now t
 	if !nameForm.MatchString(name) {
 		return nil, fault.New("name", fmt.Sprintf("%q is no name for a gateway", name), "1 to 40 small letters, digits and hyphens")
 	}
-	if setup.Address == nil {
-		setup.Address = new(string)
+	if settings.Address == nil {
+		settings.Address = new(string)
 	}
 	random := make([]byte, 20)
 	rand.Read(random)
@@ -69,7 +69,7 @@ func (r *Roster) AddGateway(ctx context.Context, name string, setup Setup, now t
 			d.Silence.AskAfter,
 		), GiveUpMs: ms(d.Silence.GiveUpAfter), TimeoutMs: ms(d.Timeout), Senders: []string{}, CreatedAt: now, Version: 1,
 	}}
-	if err := r.set(g, setup); err != nil {
+	if err := r.set(g, settings); err != nil {
 		return nil, err
 	}
 	if err := r.store.AddGateway(ctx, g.Gateway); err != nil {
@@ -97,14 +97,14 @@ func (r *Roster) fresh(ctx context.Context, g *Gateway) (*Gateway, error) {
 
 // ChangeGateway changes what is set of a gateway. Work goes on as it was begun;
 // the next request is made in the new way.
-func (r *Roster) ChangeGateway(ctx context.Context, g *Gateway, setup Setup) (*Gateway, error) {
+func (r *Roster) ChangeGateway(ctx context.Context, g *Gateway, settings Settings) (*Gateway, error) {
 	g, err := r.fresh(ctx, g)
 	if err != nil {
 		return nil, err
 	}
 	changed := *g
 	changed.Secrets = maps.Clone(g.Secrets)
-	if err := r.set(&changed, setup); err != nil {
+	if err := r.set(&changed, settings); err != nil {
 		return nil, err
 	}
 	if err := r.store.ChangeGateway(ctx, changed.Gateway); err != nil {
@@ -184,8 +184,8 @@ func (r *Roster) RemoveGateway(ctx context.Context, g *Gateway, now time.Time) e
 	return r.Reload(ctx)
 }
 
-// set checks a setup and writes it into a gateway, sealed as it is stored.
-func (r *Roster) set(g *Gateway, s Setup) error {
+// set checks settings and writes them into a gateway, sealed as it is stored.
+func (r *Roster) set(g *Gateway, s Settings) error {
 	var faults fault.Faults
 	if s.Source != nil {
 		d, err := dialect.Load("dialect", []byte(*s.Source))

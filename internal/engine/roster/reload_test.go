@@ -22,7 +22,7 @@ func TestBadRecordStandsAlone(t *testing.T) {
 	url := pgtest.Database(t)
 	gateways, _ := rostertest.On(t, url)
 	for _, name := range []string{"one", "two"} {
-		rostertest.Gateway(t, gateways, "dialect: "+name+plain[len("dialect: %s"):], roster.Setup{})
+		rostertest.Gateway(t, gateways, "dialect: "+name+plain[len("dialect: %s"):], roster.Settings{})
 	}
 	db, err := pgx.Connect(t.Context(), url)
 	if err != nil {

@@ -133,9 +133,9 @@ func masker(names map[string]string) *replacer {
 	return &replacer{words, strings.NewReplacer(pairs...)}
 }
 
-// Silent reports that the gateway is not to be used now, and why: it is paused
+// Unusable reports that the gateway is not to be used now, and why: it is paused
 // or rests. Empty if it may be used.
-func (g *Gateway) Silent(h store.Health, now time.Time) string {
+func (g *Gateway) Unusable(h store.Health, now time.Time) string {
 	switch {
 	case g.PausedAt != nil:
 		return fmt.Sprintf("%s is paused", g.Name)

@@ -154,7 +154,7 @@ func (t *taking) gateways(f File) error {
 			wanted.Senders = some(wanted.Senders)
 			same = same && reflect.DeepEqual(now, wanted)
 		}
-		setup := roster.Setup{
+		setup := roster.Settings{
 			Source:     &source,
 			Address:    &g.Address,
 			Secrets:    given,

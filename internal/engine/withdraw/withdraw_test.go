@@ -22,7 +22,7 @@ const honours = "dialect: plain\nreference: honoured\n" +
 func TestWithdrawingRefusesWhatMayHaveGone(t *testing.T) {
 	t.Parallel()
 	gateways, s := rostertest.Roster(t)
-	g := rostertest.Gateway(t, gateways, honours, roster.Setup{})
+	g := rostertest.Gateway(t, gateways, honours, roster.Settings{})
 	k := rostertest.Kit(gateways, s)
 	c := &course.Course{Kit: k}
 	w := &Withdrawal{Kit: k, Course: c}

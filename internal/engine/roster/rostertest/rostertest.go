@@ -38,7 +38,7 @@ func On(t testing.TB, url string) (*roster.Roster, *store.Store) {
 
 // Gateway adds a gateway that speaks a dialect, given as its source. setup may
 // set more; the address is one at which nobody answers.
-func Gateway(t testing.TB, r *roster.Roster, source string, setup roster.Setup) *roster.Gateway {
+func Gateway(t testing.TB, r *roster.Roster, source string, setup roster.Settings) *roster.Gateway {
 	t.Helper()
 	address := "http://127.0.0.1:1"
 	setup.Source = &source
