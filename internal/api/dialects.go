@@ -12,9 +12,9 @@ import (
 	"calmpigeon.example/client"
 	"calmpigeon.example/dialects"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/trial"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
@@ -128,7 +128,7 @@ func (a *API) tryDialect(c *gin.Context) {
 	if call == trial.Submit || n.To != "" {
 		number, err := phone.Read(n.To, "")
 		if err != nil {
-			faults.Add("to", strings.TrimSuffix(err.Error(), ": "+phone.ErrInvalid.Error()), phone.Accepted)
+			faults.Add("to", fault.Why(err), phone.Accepted)
 		}
 		m.To, m.Country = number.Number, number.Country
 	}

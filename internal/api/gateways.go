@@ -10,8 +10,8 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/dialects"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/price"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"

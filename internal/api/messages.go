@@ -13,11 +13,11 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
@@ -257,7 +257,7 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 		case "to":
 			number, err := phone.Parse(value)
 			if err != nil {
-				faults.Add(name, fault.Plainly(err, phone.ErrInvalid), phone.Accepted+`; in an address the plus is written %2B`)
+				faults.Add(name, fault.Why(err), phone.Accepted+`; in an address the plus is written %2B`)
 			}
 			f.To = number.String()
 		case "state":

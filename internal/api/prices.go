@@ -8,8 +8,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/price"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
@@ -64,7 +64,7 @@ func (a *API) putPrices(c *gin.Context) {
 			c,
 			fault.New(
 				"source",
-				strings.TrimPrefix(fault.Plainly(err, price.ErrList), price.ErrList.Error()+": "),
+				fault.Why(err),
 				"a price list in CSV as the documentation describes it",
 			),
 		)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"mime"
 	"net/http"
@@ -15,7 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
-	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/roster"
@@ -63,7 +62,7 @@ func (a *API) refuse(c *gin.Context, err error) {
 			"",
 			client.FieldError{
 				Field:    "body",
-				Wrong:    strings.TrimPrefix(err.Error(), errNotJSON.Error()+": "),
+				Wrong:    fault.Why(err),
 				Accepted: "one JSON object, as application/json in UTF-8",
 			},
 		)
@@ -91,7 +90,7 @@ func (a *API) refuse(c *gin.Context, err error) {
 	case errors.Is(err, store.ErrNotFound):
 		problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
 	case errors.Is(err, roster.ErrInUse):
-		problem(c, http.StatusConflict, "in-use", "This is in use", strings.TrimSuffix(err.Error(), ": "+roster.ErrInUse.Error()))
+		problem(c, http.StatusConflict, "in-use", "This is in use", fault.Why(err))
 	case errors.Is(err, store.ErrChanged):
 		problem(c, http.StatusConflict, "changed", "Somebody else has changed this meanwhile", "Look at it again and repeat your change.")
 	case errors.Is(err, store.ErrExists):
@@ -120,7 +119,7 @@ var unknownField = regexp.MustCompile(`unknown field "(.*)"`)
 func read[T any](c *gin.Context) (T, error) {
 	var request T
 	if media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type")); media != "application/json" {
-		return request, fmt.Errorf("%w: it is sent as %q", errNotJSON, media)
+		return request, fault.Because(errNotJSON, "it is sent as %q", media)
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, bodyMost))
 	if err != nil {
@@ -133,20 +132,20 @@ func read[T any](c *gin.Context) (T, error) {
 	switch {
 	case err == nil:
 		if _, err := decoder.Token(); err != io.EOF {
-			return request, fmt.Errorf("%w: something follows the object", errNotJSON)
+			return request, fault.Because(errNotJSON, "something follows the object")
 		}
 		return request, nil
 	case errors.As(err, &wrongType) && wrongType.Field != "":
 		return request, fault.New(wrongType.Field, "it is a "+wrongType.Value, plainType(wrongType.Type))
 	case errors.As(err, &wrongType):
-		return request, fmt.Errorf("%w: it is a %s", errNotJSON, wrongType.Value)
+		return request, fault.Because(errNotJSON, "it is a %s", wrongType.Value)
 	case errors.Is(err, io.EOF):
-		return request, fmt.Errorf("%w: it is empty", errNotJSON)
+		return request, fault.Because(errNotJSON, "it is empty")
 	}
 	if m := unknownField.FindStringSubmatch(err.Error()); m != nil {
 		return request, fault.New(m[1], "there is no such field", strings.Join(fieldsOf(reflect.TypeFor[T]()), ", "))
 	}
-	return request, fmt.Errorf("%w: %v", errNotJSON, err)
+	return request, fault.Because(errNotJSON, "%v", err)
 }
 
 func plainType(t reflect.Type) string {

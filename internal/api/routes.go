@@ -7,9 +7,9 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/route"
-	"calmpigeon.example/internal/engine/fault"
 )
 
 func (a *API) answerRoutes(c *gin.Context) {

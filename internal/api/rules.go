@@ -9,10 +9,10 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/sender"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/store"
 )
 
@@ -145,7 +145,7 @@ func (a *API) importRules(c *gin.Context) {
 	}
 	rules, err := sender.ReadRules([]byte(f.Source))
 	if err != nil {
-		a.refuse(c, fault.New("source", fault.Plainly(err, sender.ErrRule), "a file of rules as an export has it"))
+		a.refuse(c, fault.New("source", fault.Why(err), "a file of rules as an export has it"))
 		return
 	}
 	book := a.engine.Roster.Book()

@@ -8,9 +8,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/sender"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/store"
 )
 

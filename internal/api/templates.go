@@ -8,8 +8,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/template"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
 )

@@ -7,10 +7,10 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/smstext"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/explain"
 )

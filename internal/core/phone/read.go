@@ -18,12 +18,15 @@ var ErrInvalid = errors.New("not a number that can be known")
 // Error is why a number was refused. It wraps [ErrInvalid].
 type Error struct{ Given, Why string }
 
-func (e *Error) Error() string {
+func (e *Error) Error() string { return e.Reason() + ": " + ErrInvalid.Error() }
+
+// Reason is the reason in words; see [fault.Why].
+func (e *Error) Reason() string {
 	given := e.Given
 	if runes := []rune(given); len(runes) > 60 {
 		given = string(runes[:60]) + "…"
 	}
-	return fmt.Sprintf("number %q: %s: %v", given, e.Why, ErrInvalid)
+	return fmt.Sprintf("number %q: %s", given, e.Why)
 }
 
 // Unwrap makes it an [ErrInvalid].

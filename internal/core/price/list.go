@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 )
@@ -141,7 +142,7 @@ func ReadCSV(r io.Reader) ([]Entry, error) {
 	rows.TrimLeadingSpace = true
 	head, err := rows.Read()
 	if err != nil {
-		return nil, fmt.Errorf("line 1: no head with the columns %s: %w", strings.Join(columns, ", "), ErrList)
+		return nil, fault.Because(ErrList, "line 1: no head with the columns %s", strings.Join(columns, ", "))
 	}
 	if len(head) > 0 {
 		head[0] = strings.TrimPrefix(head[0], "\uFEFF") // as spreadsheets write it
@@ -150,13 +151,13 @@ func ReadCSV(r io.Reader) ([]Entry, error) {
 	for i, name := range head {
 		name = strings.ToLower(strings.TrimSpace(name))
 		if _, twice := at[name]; twice || !slices.Contains(columns, name) {
-			return nil, fmt.Errorf("line 1: column %q: accepted, once each, are %s: %w", name, strings.Join(columns, ", "), ErrList)
+			return nil, fault.Because(ErrList, "line 1: column %q: accepted, once each, are %s", name, strings.Join(columns, ", "))
 		}
 		at[name] = i
 	}
 	for _, name := range []string{"country", "price", "currency"} {
 		if _, ok := at[name]; !ok {
-			return nil, fmt.Errorf("line 1: no column %s: %w", name, ErrList)
+			return nil, fault.Because(ErrList, "line 1: no column %s", name)
 		}
 	}
 	var entries []Entry
@@ -193,7 +194,7 @@ func ReadCSV(r io.Reader) ([]Entry, error) {
 		entries = append(entries, e)
 	}
 	if len(faults) > 0 {
-		return nil, fmt.Errorf("%w: %w", ErrList, errors.Join(faults...))
+		return nil, fault.Because(ErrList, "%w", errors.Join(faults...))
 	}
 	return entries, nil
 }

@@ -12,6 +12,8 @@ import (
 	"strings"
 
 	"golang.org/x/text/currency"
+
+	"calmpigeon.example/internal/core/fault"
 )
 
 // ErrMoney is wrapped by the errors of money.
@@ -38,22 +40,22 @@ func Of(micros int64, currency string) Money { return Money{micros, currency} }
 func ParseMoney(amount, code string) (Money, error) {
 	unit, err := currency.ParseISO(code)
 	if err != nil || unit.String() != code {
-		return Money{}, fmt.Errorf("%q is not a currency: %w", code, ErrMoney)
+		return Money{}, fault.Because(ErrMoney, "%q is not a currency", code)
 	}
 	whole, part, point := strings.Cut(amount, ".")
 	digits := whole + part
 	if strings.Trim(digits, "0123456789") != "" || whole == "" || point && part == "" {
-		return Money{}, fmt.Errorf("%q: %w", amount, ErrMoney)
+		return Money{}, fault.Because(ErrMoney, "%q", amount)
 	}
 	if len(part) > 6 {
-		return Money{}, fmt.Errorf("%q has %d places, at most 6: %w", amount, len(part), ErrMoney)
+		return Money{}, fault.Because(ErrMoney, "%q has %d places, at most 6", amount, len(part))
 	}
 	var micros uint64
 	for _, d := range digits + strings.Repeat("0", 6-len(part)) {
 		high, low := bits.Mul64(micros, 10)
 		micros = low + uint64(d-'0')
 		if high > 0 || micros > math.MaxInt64 {
-			return Money{}, fmt.Errorf("%q is too much: %w", amount, ErrMoney)
+			return Money{}, fault.Because(ErrMoney, "%q is too much", amount)
 		}
 	}
 	return Money{int64(micros), code}, nil

@@ -10,12 +10,12 @@ package route
 import (
 	"cmp"
 	"errors"
-	"fmt"
 	"hash/fnv"
 	"regexp"
 	"slices"
 	"strings"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 )
@@ -53,7 +53,7 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 // Check reports what is wrong with a route, naming the field and what is
 // accepted. Errors wrap [ErrInvalid].
 func (r Route) Check() error {
-	fail := func(format string, args ...any) error { return fmt.Errorf(format+": %w", append(args, ErrInvalid)...) }
+	fail := func(format string, args ...any) error { return fault.Because(ErrInvalid, format, args...) }
 	if !nameForm.MatchString(r.Name) {
 		return fail("name %q: accepted are 1 to 40 small letters, digits and hyphens", r.Name)
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 )
@@ -244,12 +245,12 @@ func Choose(all []Entry, rule Rule, named string, gateway string, c Case) (Entry
 		for _, e := range all {
 			if e.ID.String() == named {
 				if why := e.unfit(rule.Country, gateway); why != "" {
-					return e, decide(e), fmt.Errorf("%s: %w", why, ErrNone)
+					return e, decide(e), fault.Because(ErrNone, "%s", why)
 				}
 				return e, decide(e), nil
 			}
 		}
-		return Entry{}, Decision{}, fmt.Errorf("%q is not in use here: %w", named, ErrNone)
+		return Entry{}, Decision{}, fault.Because(ErrNone, "%q is not in use here", named)
 	}
 	type candidate struct {
 		Entry
@@ -278,7 +279,7 @@ func Choose(all []Entry, rule Rule, named string, gateway string, c Case) (Entry
 		return best.Entry, decide(best.Entry), nil
 	}
 	if len(against) > 0 {
-		return Entry{}, Decision{}, fmt.Errorf("none is given, and none in use can be chosen: %s: %w", strings.Join(against, "; "), ErrNone)
+		return Entry{}, Decision{}, fault.Because(ErrNone, "none is given, and none in use can be chosen: %s", strings.Join(against, "; "))
 	}
 	return Entry{}, Decision{}, fmt.Errorf(
 		"none is given, and there is no default for %s texts to %s: %w",

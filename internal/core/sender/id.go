@@ -3,10 +3,10 @@ package sender
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"unicode/utf8"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/smstext"
 )
@@ -37,38 +37,38 @@ const Accepted = "a name of 1 to 11 GSM characters with at least one letter, an 
 // septet-coded characters, 3GPP TS 23.040 §9.1.2.5), a number or a short code.
 func Parse(s string) (ID, error) {
 	if s == "" {
-		return ID{}, fmt.Errorf("sender is empty: %w", ErrInvalid)
+		return ID{}, fault.Because(ErrInvalid, "sender is empty")
 	}
 	if strings.HasPrefix(s, "+") {
 		number, err := phone.Parse(s)
 		if err != nil {
 			var why *phone.Error
 			errors.As(err, &why)
-			return ID{}, fmt.Errorf("sender %q: %s: %w", s, why.Why, ErrInvalid)
+			return ID{}, fault.Because(ErrInvalid, "sender %q: %s", s, why.Why)
 		}
 		return ID{number.String(), Numeric}, nil
 	}
 	if strings.Trim(s, "0123456789") == "" {
 		if len(s) < 3 || len(s) > 8 {
-			return ID{}, fmt.Errorf("sender %q: %d digits; a short code has 3 to 8, a number starts with a plus: %w", s, len(s), ErrInvalid)
+			return ID{}, fault.Because(ErrInvalid, "sender %q: %d digits; a short code has 3 to 8, a number starts with a plus", s, len(s))
 		}
 		return ID{s, ShortCode}, nil
 	}
 	if n := utf8.RuneCountInString(s); n > 11 {
-		return ID{}, fmt.Errorf("sender %q: %d characters, at most 11, so %d too many: %w", s, n, n-11, ErrInvalid)
+		return ID{}, fault.Because(ErrInvalid, "sender %q: %d characters, at most 11, so %d too many", s, n, n-11)
 	}
 	letter := false
 	for _, r := range s {
 		if !smstext.InGSM7(r) || r < ' ' {
-			return ID{}, fmt.Errorf("sender %q: %q is not in the GSM alphabet: %w", s, r, ErrInvalid)
+			return ID{}, fault.Because(ErrInvalid, "sender %q: %q is not in the GSM alphabet", s, r)
 		}
 		letter = letter || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r > 0x7f
 	}
 	if !letter {
-		return ID{}, fmt.Errorf("sender %q: no letter in it: %w", s, ErrInvalid)
+		return ID{}, fault.Because(ErrInvalid, "sender %q: no letter in it", s)
 	}
 	if strings.TrimSpace(s) != s {
-		return ID{}, fmt.Errorf("sender %q: a space at its start or end: %w", s, ErrInvalid)
+		return ID{}, fault.Because(ErrInvalid, "sender %q: a space at its start or end", s)
 	}
 	return ID{s, Alphanumeric}, nil
 }

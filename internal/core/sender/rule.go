@@ -13,6 +13,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 )
@@ -102,7 +103,7 @@ var (
 // left out is unknown. Errors wrap [ErrRule] and name the field.
 func (r *Rule) Check() error {
 	wrong := func(field string, value any, accepted string) error {
-		return fmt.Errorf("%s: %s %q: accepted is %s: %w", r.Country, field, fmt.Sprint(value), accepted, ErrRule)
+		return fault.Because(ErrRule, "%s: %s %q: accepted is %s", r.Country, field, fmt.Sprint(value), accepted)
 	}
 	if !phone.IsCountry(r.Country) {
 		return wrong("country", r.Country, "a country such as GB (ISO 3166-1)")
@@ -168,7 +169,7 @@ func ReadRules(data []byte) ([]Rule, error) {
 	}
 	decoder := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict())
 	if err := decoder.Decode(&file); err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrRule, err)
+		return nil, fault.Because(ErrRule, "%w", err)
 	}
 	seen := map[string]bool{}
 	for i := range file.Rules {
@@ -183,7 +184,7 @@ func ReadRules(data []byte) ([]Rule, error) {
 			return nil, err
 		}
 		if seen[r.Country] {
-			return nil, fmt.Errorf("%s stands there twice: %w", r.Country, ErrRule)
+			return nil, fault.Because(ErrRule, "%s stands there twice", r.Country)
 		}
 		seen[r.Country] = true
 	}

@@ -2,9 +2,10 @@ package smstext
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 	"unicode/utf8"
+
+	"calmpigeon.example/internal/core/fault"
 )
 
 // basic is the GSM 7-bit default alphabet in the order of its codes
@@ -64,7 +65,7 @@ func ParseLanguage(s string) (Language, error) {
 	if l := Language(s); s == "" || slices.Contains(Languages, l) {
 		return l, nil
 	}
-	return "", fmt.Errorf("%q: %w", s, ErrLanguage)
+	return "", fault.Because(ErrLanguage, "%q", s)
 }
 
 // Alphabet is a GSM 7-bit alphabet: the default one, or one with national

@@ -2,7 +2,6 @@ package smstext
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"unicode"
@@ -10,6 +9,8 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/text/unicode/norm"
+
+	"calmpigeon.example/internal/core/fault"
 )
 
 // Why is what a character does to the cost of a text.
@@ -54,7 +55,7 @@ func ParseLevel(s string) (Level, error) {
 	case Off, Safe, Strong:
 		return l, nil
 	}
-	return "", fmt.Errorf("%q: %w", s, ErrLevel)
+	return "", fault.Because(ErrLevel, "%q", s)
 }
 
 // Culprit is a character, or a letter with its combining accents, that makes a

@@ -4,10 +4,11 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
+
+	"calmpigeon.example/internal/core/fault"
 )
 
 // Form is how a text is written for a gateway.
@@ -36,21 +37,21 @@ func Encode(form Form, text string) ([]byte, error) {
 	switch form {
 	case UTF8:
 		if !utf8.ValidString(text) {
-			return nil, fmt.Errorf("the text is not UTF-8: %w", ErrForm)
+			return nil, fault.Because(ErrForm, "the text is not UTF-8")
 		}
 		return []byte(text), nil
 	case Latin1:
 		out := make([]byte, 0, len(text))
 		for i, r := range text {
 			if r > 0xFF {
-				return nil, fmt.Errorf("%q (U+%04X) at byte %d is not in Latin-1: %w", r, r, i, ErrForm)
+				return nil, fault.Because(ErrForm, "%q (U+%04X) at byte %d is not in Latin-1", r, r, i)
 			}
 			out = append(out, byte(r))
 		}
 		return out, nil
 	case UTF16BE:
 		if !utf8.ValidString(text) {
-			return nil, fmt.Errorf("the text is not UTF-8: %w", ErrForm)
+			return nil, fault.Because(ErrForm, "the text is not UTF-8")
 		}
 		out := make([]byte, 0, 2*len(text))
 		for _, u := range utf16.Encode([]rune(text)) {
@@ -67,7 +68,7 @@ func Encode(form Form, text string) ([]byte, error) {
 		}
 		return pack(septets), nil
 	}
-	return nil, fmt.Errorf("there is no form %q: %w", form, ErrForm)
+	return nil, fault.Because(ErrForm, "there is no form %q", form)
 }
 
 // Decode reads back what [Encode] wrote.
@@ -75,7 +76,7 @@ func Decode(form Form, data []byte) (string, error) {
 	switch form {
 	case UTF8:
 		if !utf8.Valid(data) {
-			return "", fmt.Errorf("not UTF-8: %w", ErrForm)
+			return "", fault.Because(ErrForm, "not UTF-8")
 		}
 		return string(data), nil
 	case Latin1:
@@ -86,7 +87,7 @@ func Decode(form Form, data []byte) (string, error) {
 		return b.String(), nil
 	case UTF16BE:
 		if len(data)%2 != 0 {
-			return "", fmt.Errorf("%d octets are no UTF-16: %w", len(data), ErrForm)
+			return "", fault.Because(ErrForm, "%d octets are no UTF-16", len(data))
 		}
 		units := make([]uint16, len(data)/2)
 		for i := range units {
@@ -98,7 +99,7 @@ func Decode(form Form, data []byte) (string, error) {
 			case i+1 < len(units) && utf16.DecodeRune(rune(units[i]), rune(units[i+1])) != utf8.RuneError:
 				i++
 			default:
-				return "", fmt.Errorf("half of a surrogate pair at octet %d: %w", 2*i, ErrForm)
+				return "", fault.Because(ErrForm, "half of a surrogate pair at octet %d", 2*i)
 			}
 		}
 		return string(utf16.Decode(units)), nil
@@ -109,7 +110,7 @@ func Decode(form Form, data []byte) (string, error) {
 		}
 		return Alphabet{}.text(septets)
 	}
-	return "", fmt.Errorf("there is no form %q: %w", form, ErrForm)
+	return "", fault.Because(ErrForm, "there is no form %q", form)
 }
 
 // EncodeHex writes a text in a form, in upper-case hexadecimal.
@@ -122,7 +123,7 @@ func EncodeHex(form Form, text string) (string, error) {
 func DecodeHex(form Form, s string) (string, error) {
 	data, err := hex.DecodeString(s)
 	if err != nil {
-		return "", fmt.Errorf("%w: %w", err, ErrForm)
+		return "", fault.Because(ErrForm, "%w", err)
 	}
 	return Decode(form, data)
 }
@@ -137,7 +138,7 @@ func (a Alphabet) Pack(text string) (octets []byte, septets int, err error) {
 // Unpack reads back what Pack wrote.
 func (a Alphabet) Unpack(octets []byte, septets int) (string, error) {
 	if septets < 0 || (septets*7+7)/8 != len(octets) {
-		return "", fmt.Errorf("%d septets are not %d octets: %w", septets, len(octets), ErrForm)
+		return "", fault.Because(ErrForm, "%d septets are not %d octets", septets, len(octets))
 	}
 	return a.text(unpack(octets, septets))
 }
@@ -148,7 +149,7 @@ func (a Alphabet) septets(text string) ([]byte, error) {
 	for i, r := range text {
 		n := t.septets(r)
 		if n == 0 {
-			return nil, fmt.Errorf("%q (U+%04X) at byte %d is not in the GSM 7-bit %s: %w", r, r, i, a, ErrForm)
+			return nil, fault.Because(ErrForm, "%q (U+%04X) at byte %d is not in the GSM 7-bit %s", r, r, i, a)
 		}
 		if n == 2 {
 			out = append(out, escape)
@@ -168,7 +169,7 @@ func (a Alphabet) text(septets []byte) (string, error) {
 			from, code = &t.shifted, septets[i]
 		}
 		if from[code] == utf8.RuneError {
-			return "", fmt.Errorf("septet %d, 0x%02X, is no character: %w", i, code, ErrForm)
+			return "", fault.Because(ErrForm, "septet %d, 0x%02X, is no character", i, code)
 		}
 		b.WriteRune(from[code])
 	}

@@ -30,6 +30,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"golang.org/x/text/language"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/sender"
@@ -149,7 +150,7 @@ var (
 func Read(data []byte) (*Template, error) {
 	t := &Template{}
 	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict()).Decode(t); err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrTemplate, err)
+		return nil, fault.Because(ErrTemplate, "%w", err)
 	}
 	return t, t.Check()
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
@@ -18,7 +19,6 @@ import (
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/template"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
@@ -492,9 +492,9 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 // sayWhy says why a sender cannot be used: because it is none, if so.
 func sayWhy(named string, err error) string {
 	if _, bad := sender.Parse(named); bad != nil && named != "" {
-		return fault.Plainly(bad, sender.ErrInvalid)
+		return fault.Why(bad)
 	}
-	return fault.Plainly(err, sender.ErrNone)
+	return fault.Why(err)
 }
 
 func (in *Intake) senders(book *roster.Book) string {

@@ -5,10 +5,10 @@ import (
 	"io"
 	"strings"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/template"
-	"calmpigeon.example/internal/engine/fault"
 )
 
 // Span weighs a template over data in CSV, as texts are weighed for a gateway,

@@ -23,8 +23,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/smstext"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/store"
 )
 

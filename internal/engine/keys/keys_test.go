@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"calmpigeon.example/internal/engine/fault"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )

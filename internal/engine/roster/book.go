@@ -11,13 +11,13 @@ import (
 
 	"github.com/google/uuid"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/template"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/store"
 )
 
@@ -145,7 +145,7 @@ func (r *Roster) PutRoutes(ctx context.Context, routes []route.Route, by string,
 	for i, one := range routes {
 		at := fmt.Sprintf("routes[%d]", i)
 		if err := one.Check(); err != nil {
-			faults.Add(at, fault.Plainly(err, route.ErrInvalid), "a route as an export has it")
+			faults.Add(at, fault.Why(err), "a route as an export has it")
 		}
 		if !keepable(one) {
 			faults.Add(at, "it holds U+0000", "text")
@@ -238,7 +238,7 @@ func (b *Book) Price(gateway uuid.UUID, m store.Content, now time.Time) (micros 
 func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, now time.Time) (store.Sender, error) {
 	parsed, err := sender.Parse(s.ID)
 	if err != nil {
-		return s, fault.New("sender", fault.Plainly(err, sender.ErrInvalid), sender.Accepted)
+		return s, fault.New("sender", fault.Why(err), sender.Accepted)
 	}
 	s.ID, s.Kind, s.CreatedAt = parsed.String(), string(parsed.Kind()), now
 	var faults fault.Faults
@@ -318,7 +318,7 @@ func (r *Roster) PutRules(ctx context.Context, rules []sender.Rule, by string, n
 	records := make([]store.CountryRule, len(rules))
 	for i, rule := range rules {
 		if err := rule.Check(); err != nil {
-			faults.Add("rules", fault.Plainly(err, sender.ErrRule), "a rule as an export has it")
+			faults.Add("rules", fault.Why(err), "a rule as an export has it")
 		}
 		if !keepable(rule) {
 			faults.Add("rules", rule.Country+": it holds U+0000", "text")

@@ -19,8 +19,8 @@ import (
 	"golang.org/x/text/currency"
 
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/sender"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/store"
 )
 
@@ -160,13 +160,13 @@ func (r *Roster) RemoveGateway(ctx context.Context, g *Gateway, now time.Time) e
 	for _, record := range book.Routes {
 		for _, leg := range record.Route.Gateways {
 			if leg.Gateway == g.Name {
-				return fmt.Errorf("route %s names it; change the route first: %w", record.Name, ErrInUse)
+				return fault.Because(ErrInUse, "route %s names it; change the route first", record.Name)
 			}
 		}
 	}
 	for _, s := range book.Senders {
 		if slices.Contains(s.Gateways, g.Name) {
-			return fmt.Errorf("sender %s is only for certain gateways, and this is one; change the sender first: %w", s.ID, ErrInUse)
+			return fault.Because(ErrInUse, "sender %s is only for certain gateways, and this is one; change the sender first", s.ID)
 		}
 	}
 	n, err := r.store.Unsettled(ctx, g.ID)
@@ -174,7 +174,7 @@ func (r *Roster) RemoveGateway(ctx context.Context, g *Gateway, now time.Time) e
 		return err
 	}
 	if n > 0 {
-		return fmt.Errorf("%d of its messages are not settled yet; pause it and wait for them, or cancel them: %w", n, ErrInUse)
+		return fault.Because(ErrInUse, "%d of its messages are not settled yet; pause it and wait for them, or cancel them", n)
 	}
 	changed := *g
 	changed.RemovedAt = &now
@@ -275,7 +275,7 @@ func (r *Roster) set(g *Gateway, s Settings) error {
 		for _, given := range *s.Senders {
 			id, err := sender.Parse(given)
 			if err != nil {
-				faults.Add("senders", fault.Plainly(err, sender.ErrInvalid), sender.Accepted)
+				faults.Add("senders", fault.Why(err), sender.Accepted)
 				continue
 			}
 			g.Senders = append(g.Senders, id.String())

@@ -12,10 +12,10 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"calmpigeon.example/dialects"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/template"
-	"calmpigeon.example/internal/engine/fault"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
@@ -250,7 +250,7 @@ func (t *taking) rules(f File) error {
 	}
 	rules, err := sender.ReadRules(source)
 	if err != nil {
-		t.faults.Add("rules", fault.Plainly(err, sender.ErrRule), "rules as an export has them")
+		t.faults.Add("rules", fault.Why(err), "rules as an export has them")
 		return nil
 	}
 	for _, rule := range rules {
