@@ -12,6 +12,7 @@ import (
 	"calmpigeon.example/dialects"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
@@ -111,11 +112,11 @@ func spanOf(field, given string, faults *fault.Faults) *time.Duration {
 	if given == "" {
 		return nil
 	}
-	span, err := time.ParseDuration(given)
-	if err != nil || span < time.Millisecond {
-		faults.Add(field, fmt.Sprintf("%q is not a time span", given), "a number and a unit, such as 10s, 5m or 48h")
+	d, err := span.Parse(given)
+	if err != nil || d < time.Millisecond {
+		faults.Add(field, fmt.Sprintf("%q is not a time span", given), span.Accepted)
 	}
-	return &span
+	return &d
 }
 
 // some is a number that may be left out as 0.

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -21,11 +20,6 @@ import (
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
-)
-
-const (
-	pageUsual = 50
-	pageMost  = 500
 )
 
 func (a *API) send(c *gin.Context) {
@@ -327,22 +321,7 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 
 func (a *API) find(c *gin.Context) {
 	f, err := a.filter(c, "cursor", "limit")
-	var faults fault.Faults
-	limit := pageUsual
-	if given := c.Query("limit"); given != "" {
-		n, bad := strconv.Atoi(given)
-		if bad != nil || n < 1 || n > pageMost {
-			faults.Add("limit", fmt.Sprintf("%q is out of range", given), fmt.Sprintf("1 to %d", pageMost))
-		}
-		limit = n
-	}
-	var after uuid.UUID
-	if given := c.Query("cursor"); given != "" {
-		var bad error
-		if after, bad = uuid.Parse(given); bad != nil {
-			faults.Add("cursor", fmt.Sprintf("%q is not a cursor", given), "next of the page before")
-		}
-	}
+	p, faults := pageOf(c)
 	if err == nil && faults != nil {
 		err = faults
 	}
@@ -350,20 +329,17 @@ func (a *API) find(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	found, err := a.engine.Store.Find(c.Request.Context(), f, after, limit+1)
+	found, err := a.engine.Store.Find(c.Request.Context(), f, p.after, p.limit+1)
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
-	page := client.Page{Messages: []client.Message{}}
-	if len(found) > limit {
-		found = found[:limit]
-		page.Next = found[limit-1].ID.String()
-	}
+	found, next := cut(p, found, func(m *store.Message) uuid.UUID { return m.ID })
+	l := client.Page{Messages: []client.Message{}, Next: next}
 	for _, m := range found {
-		page.Messages = append(page.Messages, a.wire(m))
+		l.Messages = append(l.Messages, a.wire(m))
 	}
-	c.JSON(http.StatusOK, page)
+	c.JSON(http.StatusOK, l)
 }
 
 func (a *API) tally(c *gin.Context) {

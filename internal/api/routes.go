@@ -7,9 +7,9 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/client"
-	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/route"
+	"calmpigeon.example/internal/store"
 )
 
 func (a *API) answerRoutes(c *gin.Context) {
@@ -55,30 +55,22 @@ func (a *API) putRoutes(c *gin.Context) {
 	a.answerRoutes(c)
 }
 
-// inboundPage is how many inbound messages a page holds.
-const inboundPage = 100
-
 func (a *API) inbound(c *gin.Context) {
-	after := uuid.Nil
-	if cursor := c.Query("cursor"); cursor != "" {
-		var err error
-		if after, err = uuid.Parse(cursor); err != nil {
-			a.refuse(c, fault.New("cursor", "it is none of ours", "the next of a page before"))
-			return
-		}
+	p, faults := pageOf(c)
+	if faults != nil {
+		a.refuse(c, faults)
+		return
 	}
-	found, err := a.engine.Store.Inbound(c.Request.Context(), after, inboundPage)
+	found, err := a.engine.Store.Inbound(c.Request.Context(), p.after, p.limit+1)
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
-	page := client.InboundPage{Items: []client.Inbound{}}
+	found, next := cut(p, found, func(m *store.Inbound) uuid.UUID { return m.ID })
+	l := client.InboundPage{Items: []client.Inbound{}, Next: next}
 	for _, m := range found {
-		page.Items = append(page.Items, client.Inbound{ID: m.ID.String(), Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
+		l.Items = append(l.Items, client.Inbound{ID: m.ID.String(), Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
 			From: m.FromNumber, To: m.ToNumber, Text: m.Text, At: m.At, ReceivedAt: m.ReceivedAt})
 	}
-	if len(found) == inboundPage {
-		page.Next = found[len(found)-1].ID.String()
-	}
-	c.JSON(http.StatusOK, page)
+	c.JSON(http.StatusOK, l)
 }

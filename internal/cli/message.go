@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/span"
 )
 
 func (a *app) message() *cobra.Command {
@@ -266,7 +267,7 @@ func (f *filterFlags) filter(now time.Time) (client.Filter, error) {
 		if bound.given == "" {
 			continue
 		}
-		if back, err := time.ParseDuration(bound.given); err == nil {
+		if back, err := span.Parse(bound.given); err == nil {
 			*bound.to = now.Add(-back)
 		} else if t, err := time.Parse(time.RFC3339, bound.given); err == nil {
 			*bound.to = t

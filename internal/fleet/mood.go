@@ -9,6 +9,9 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/span"
 )
 
 // Ways to misbehave that no number stands for.
@@ -135,21 +138,25 @@ func (f *Fleet) Misbehave(moods ...Mood) error {
 			return fmt.Errorf("share is 0 to 1, and times 0 or more")
 		}
 		m.from, m.request = now, misbehaviours[at].request
-		for field, span := range map[string]string{"after": m.After, "for": m.For} {
-			if span == "" {
+		var lasts time.Duration
+		for field, one := range map[string]struct {
+			given string
+			to    func(time.Duration)
+		}{
+			"after": {m.After, func(d time.Duration) { m.from = now.Add(d) }},
+			"for":   {m.For, func(d time.Duration) { lasts = d }},
+		} {
+			if one.given == "" || one.given == "0s" {
 				continue
 			}
-			d, err := time.ParseDuration(span)
-			if err != nil || d < 0 {
-				return fmt.Errorf("%s %q: accepted is a span such as 5s", field, span)
+			d, err := span.Parse(one.given)
+			if err != nil {
+				return fmt.Errorf("%s %s", field, fault.Why(err))
 			}
-			if field == "after" {
-				m.from = now.Add(d)
-			}
+			one.to(d)
 		}
-		if m.For != "" {
-			d, _ := time.ParseDuration(m.For)
-			m.until = m.from.Add(d)
+		if lasts > 0 {
+			m.until = m.from.Add(lasts)
 		}
 		made[i] = &m
 	}

@@ -49,6 +49,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/span"
 )
 
 // Dialect is a checked dialect file. It is safe for concurrent use.
@@ -330,11 +331,11 @@ func (d *Duration) UnmarshalYAML(unmarshal func(any) error) error {
 	if err := unmarshal(&word); err != nil {
 		return err
 	}
-	span, err := time.ParseDuration(word)
-	if err != nil || span <= 0 {
-		return fmt.Errorf("%q is not a time span; accepted is a number and a unit, such as 10s, 5m or 48h", word)
+	long, err := span.Parse(word)
+	if err != nil {
+		return fmt.Errorf("%q is not a time span; accepted is %s", word, span.Accepted)
 	}
-	*d = Duration(span)
+	*d = Duration(long)
 	return nil
 }
 

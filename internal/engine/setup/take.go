@@ -15,6 +15,7 @@ import (
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -167,23 +168,19 @@ func (t *taking) gateways(f File) error {
 			LowBalance: &g.LowBalance,
 		}
 		bad := false
-		for _, span := range []struct {
+		for _, one := range []struct {
 			field, given string
 			to           **time.Duration
 		}{{"ask_after", g.AskAfter, &setup.AskAfter}, {"give_up_after", g.GiveUpAfter, &setup.GiveUpAfter}, {"timeout", g.Timeout, &setup.Timeout}} {
-			if span.given == "" {
+			if one.given == "" {
 				continue
 			}
-			d, err := time.ParseDuration(span.given)
+			d, err := span.Parse(one.given)
 			if err != nil {
-				t.faults.Add(
-					name+": "+span.field,
-					fmt.Sprintf("%q is not a time span", span.given),
-					"a number and a unit, such as 10s, 5m or 48h",
-				)
+				t.faults.Add(name+": "+one.field, fmt.Sprintf("%q is not a time span", one.given), span.Accepted)
 				bad = true
 			}
-			*span.to = &d
+			*one.to = &d
 		}
 		if bad {
 			continue

@@ -1,0 +1,52 @@
+package api
+
+import (
+	"fmt"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/fault"
+)
+
+// The sizes of pages.
+const (
+	pageUsual = 50
+	pageMost  = 500
+)
+
+// page is which part of a list is asked for: at most so many, from the one after
+// the cursor on.
+type page struct {
+	after uuid.UUID
+	limit int
+}
+
+// pageOf reads which page is asked for.
+func pageOf(c *gin.Context) (p page, faults fault.Faults) {
+	p.limit = pageUsual
+	if given := c.Query("limit"); given != "" {
+		n, err := strconv.Atoi(given)
+		if err != nil || n < 1 || n > pageMost {
+			faults.Add("limit", fmt.Sprintf("%q is out of range", given), fmt.Sprintf("1 to %d", pageMost))
+		}
+		p.limit = n
+	}
+	if given := c.Query("cursor"); given != "" {
+		var err error
+		if p.after, err = uuid.Parse(given); err != nil {
+			faults.Add("cursor", fmt.Sprintf("%q is not a cursor", given), "next of the page before")
+		}
+	}
+	return p, faults
+}
+
+// cut makes a page of what was found, where one more was looked for than it
+// holds, and returns the cursor of the next; empty if there is none.
+func cut[T any](p page, found []T, id func(*T) uuid.UUID) (some []T, next string) {
+	if len(found) <= p.limit {
+		return found, ""
+	}
+	return found[:p.limit], id(&found[p.limit-1]).String()
+}
