@@ -157,7 +157,12 @@ func (h *house) cost(n int) func() string {
 	return func() string {
 		service2, database2, own2 := processor(h)
 		each := func(a, b time.Duration) float64 { return float64((b - a).Microseconds()) / float64(n) }
-		return fmt.Sprintf("service %.0f µs, database %.0f µs, bench %.0f µs", each(service, service2), each(database, database2), each(own, own2))
+		return fmt.Sprintf(
+			"service %.0f µs, database %.0f µs, bench %.0f µs",
+			each(service, service2),
+			each(database, database2),
+			each(own, own2),
+		)
 	}
 }
 

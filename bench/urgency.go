@@ -12,6 +12,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/store"
 )
 
@@ -45,7 +46,7 @@ func (h *house) fill(ctx context.Context, gateway string, n int) error {
 			m.Content = store.Content{
 				ID:         store.NewID(),
 				KeyID:      keys[0].ID,
-				ToNumber:   fmt.Sprintf("+447700%06d", 900000+k),
+				To:         phone.Stored(fmt.Sprintf("+447700%06d", 900000+k)),
 				Sender:     "Lanternholm",
 				Kind:       "bulk",
 				Lane:       2,

@@ -80,15 +80,15 @@ func (a *API) gatewayName(id uuid.UUID) string {
 // wire is the message as the API gives it.
 func (a *API) wire(m store.Message) client.Message {
 	w := client.Message{
-		ID: m.ID.String(), To: m.ToNumber, Sender: m.Sender, Kind: m.Kind, Text: m.Text, Reference: m.Reference,
+		ID: m.ID.String(), To: m.To.String(), Sender: m.Sender, Kind: string(m.Kind), Text: m.Text, Reference: m.Reference,
 		State: string(m.State), Final: m.State.Final(), Cause: string(m.Cause), Rivals: []string{},
 		Encoding: m.Encoding, Units: m.Units, Segments: m.Segments, Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
 		Attempts: m.Attempts, Repeats: m.Repeats, CreatedAt: m.CreatedAt,
 		ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
 		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route,
 	}
-	if m.PriceMicros != nil {
-		w.Price = explain.Money(price.Of(*m.PriceMicros, m.Currency), true)
+	if m.Price != (price.Money{}) {
+		w.Price = explain.Money(m.Price, true)
 	}
 	if m.Cause != "" {
 		w.Advice = m.Cause.Advice().Text

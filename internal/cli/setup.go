@@ -51,7 +51,10 @@ func (a *app) keys() *cobra.Command {
 			}
 			var rows [][]string
 			for _, k := range all {
-				rows = append(rows, []string{k.ID, k.Name, "pigeon_" + k.Handle + "_…", when(&k.CreatedAt), when(k.LastUsedAt), when(k.RevokedAt)})
+				rows = append(
+					rows,
+					[]string{k.ID, k.Name, "pigeon_" + k.Handle + "_…", when(&k.CreatedAt), when(k.LastUsedAt), when(k.RevokedAt)},
+				)
 			}
 			return a.print(cmd, all, []string{"id", "name", "key", "made", "last used", "revoked"}, rows)
 		}),

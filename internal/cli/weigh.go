@@ -90,7 +90,10 @@ func (a *app) weigh() *cobra.Command {
 			if a.config.GetString("output") != "table" {
 				var rows [][]string
 				for i, p := range w.Parts {
-					rows = append(rows, []string{fmt.Sprint(i + 1), fmt.Sprint(p.From), fmt.Sprint(p.To), fmt.Sprint(p.Units), w.Encoding, p.Text})
+					rows = append(
+						rows,
+						[]string{fmt.Sprint(i + 1), fmt.Sprint(p.From), fmt.Sprint(p.To), fmt.Sprint(p.Units), w.Encoding, p.Text},
+					)
 				}
 				return a.print(cmd, w, []string{"segment", "from", "to", "units", "encoding", "text"}, rows)
 			}

@@ -9,9 +9,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"calmpigeon.example/internal/core/fault"
-	"calmpigeon.example/internal/core/span"
 )
 
 // Ways to misbehave that no number stands for.
@@ -138,25 +135,21 @@ func (f *Fleet) Misbehave(moods ...Mood) error {
 			return fmt.Errorf("share is 0 to 1, and times 0 or more")
 		}
 		m.from, m.request = now, misbehaviours[at].request
-		var lasts time.Duration
-		for field, one := range map[string]struct {
-			given string
-			to    func(time.Duration)
-		}{
-			"after": {m.After, func(d time.Duration) { m.from = now.Add(d) }},
-			"for":   {m.For, func(d time.Duration) { lasts = d }},
-		} {
-			if one.given == "" || one.given == "0s" {
+		for field, span := range map[string]string{"after": m.After, "for": m.For} {
+			if span == "" {
 				continue
 			}
-			d, err := span.Parse(one.given)
-			if err != nil {
-				return fmt.Errorf("%s %s", field, fault.Why(err))
+			d, err := time.ParseDuration(span)
+			if err != nil || d < 0 {
+				return fmt.Errorf("%s %q: accepted is a span such as 5s", field, span)
 			}
-			one.to(d)
+			if field == "after" {
+				m.from = now.Add(d)
+			}
 		}
-		if lasts > 0 {
-			m.until = m.from.Add(lasts)
+		if m.For != "" {
+			d, _ := time.ParseDuration(m.For)
+			m.until = m.from.Add(d)
 		}
 		made[i] = &m
 	}

@@ -62,7 +62,7 @@ func TestMisbehave(t *testing.T) {
 		`[{"how":"dance"}]`:                       "accepted are slow, 500",
 		`[{"how":"500","gateway":"nobody"}]`:      "none of this name",
 		`[{"how":"500","share":2}]`:               "share is 0 to 1",
-		`[{"how":"500","for":"soon"}]`:            "such as 10s",
+		`[{"how":"500","for":"soon"}]`:            "such as 5s",
 		`[{"hwo":"500"}]`:                         "unknown field",
 		`[{"how":"500"},{"how":"receipt eaten"}]`: "accepted are",
 	} {

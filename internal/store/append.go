@@ -60,16 +60,16 @@ func (s *Store) Stand(ctx context.Context, messages []uuid.UUID) (map[uuid.UUID]
 }
 
 func scanStanding(rows pgx.Rows) (m Message, err error) {
-	var digest []byte
+	var r raw
 	var began *time.Time
 	var asks *int
-	into := append([]any{&m.ID, &m.Lane, &m.ValidUntil}, m.Standing.into(&digest)...)
+	into := append([]any{&m.ID, &m.Lane, &m.ValidUntil}, m.Standing.into(&r)...)
 	err = rows.Scan(append(into, &m.AskAt, &m.GiveUpAt, &began, &asks)...)
 	if began != nil {
 		m.BeganAt, m.Asks = *began, *asks
 	}
-	m.Kind = string(pace.Kinds[min(m.Lane, len(pace.Kinds)-1)])
-	m.Standing.read(digest)
+	m.Kind = pace.Kinds[min(m.Lane, len(pace.Kinds)-1)]
+	m.Standing.read(&r)
 	return m, err
 }
 
@@ -354,8 +354,8 @@ func queueStandings(b *pgx.Batch, m month, set []Message) {
 		numbers(set, func(m *Message) int { return m.Attempts }),
 		column(set, func(m *Message) time.Time { return m.ChangedAt }),
 		column(set, func(m *Message) *time.Time { return m.SettledAt }),
-		column(set, func(m *Message) *int64 { return m.PriceMicros }),
-		words(set, func(m *Message) string { return m.Currency }),
+		column(set, func(m *Message) *int64 { return m.micros() }),
+		words(set, func(m *Message) string { return m.Price.Currency() }),
 		numbers(set, func(m *Message) int { return m.Repeats }),
 		digests,
 		column(set, func(m *Message) int32 { return m.version }),

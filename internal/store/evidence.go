@@ -141,8 +141,14 @@ func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.U
 		if err != nil {
 			return nil, fmt.Errorf("reading submissions: %w", err)
 		}
-		taken, err := query(ctx, s.hot(), scanTaken, m.in(`SELECT message_id, attempt, gateway_id, taken_at, coalesce(taken_ref, gateway_ref),
-			exchange_id FROM submissions_%M WHERE message_id = ANY($1) AND taken_at IS NOT NULL`), uuids(some))
+		taken, err := query(
+			ctx,
+			s.hot(),
+			scanTaken,
+			m.in(`SELECT message_id, attempt, gateway_id, taken_at, coalesce(taken_ref, gateway_ref),
+			exchange_id FROM submissions_%M WHERE message_id = ANY($1) AND taken_at IS NOT NULL`),
+			uuids(some),
+		)
 		if err != nil {
 			return nil, fmt.Errorf("reading what was taken: %w", err)
 		}

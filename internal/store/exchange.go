@@ -244,8 +244,16 @@ func (s *Store) Exchanges(ctx context.Context, timeline []Evidence) (map[uuid.UU
 			exchanges[id] = x
 			continue
 		}
-		receipts[id] = Receipt{ID: id, GatewayID: x.GatewayID, ReceivedAt: x.StartedAt, Method: x.Method, Query: x.URL, Header: x.RequestHeader,
-			Body: x.RequestBody, Genuine: true}
+		receipts[id] = Receipt{
+			ID:         id,
+			GatewayID:  x.GatewayID,
+			ReceivedAt: x.StartedAt,
+			Method:     x.Method,
+			Query:      x.URL,
+			Header:     x.RequestHeader,
+			Body:       x.RequestBody,
+			Genuine:    true,
+		}
 	}
 	for _, r := range rows {
 		receipts[r.ID] = r

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/phone"
 )
 
 // What a gateway says under one id for several messages is told apart by
@@ -17,7 +18,7 @@ func TestMatchByNumberAndSubmission(t *testing.T) {
 	s := fresh(t)
 	gateway, other := uuid.New(), uuid.New()
 	a, b, c := newMessage(gateway, 1), newMessage(gateway, 1), newMessage(gateway, 1)
-	a.ToNumber, b.ToNumber = "+447700900101", "+447700900102"
+	a.To, b.To = phone.Stored("+447700900101"), phone.Stored("+447700900102")
 	accept(t, s, a, b, c)
 	submit(t, s, a, 1, "batch")
 	submit(t, s, b, 1, "batch")

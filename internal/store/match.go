@@ -8,6 +8,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/phone"
 )
 
 // gatewayRef is what a gateway calls a message.
@@ -174,7 +176,7 @@ func (s *Store) lastThrough(ctx context.Context, messages []uuid.UUID) (map[thro
 }
 
 // numbersOf reads the numbers of messages that share a gateway's id.
-func (s *Store) numbersOf(ctx context.Context, byRef map[gatewayRef][]Matched) (map[uuid.UUID]string, error) {
+func (s *Store) numbersOf(ctx context.Context, byRef map[gatewayRef][]Matched) (map[uuid.UUID]phone.Number, error) {
 	var shared []uuid.UUID
 	for _, rivals := range byRef {
 		if len(rivals) > 1 {
@@ -183,17 +185,17 @@ func (s *Store) numbersOf(ctx context.Context, byRef map[gatewayRef][]Matched) (
 			}
 		}
 	}
-	numbers := map[uuid.UUID]string{}
+	numbers := map[uuid.UUID]phone.Number{}
 	for m, some := range byMonth(s, shared, itself) {
 		found, err := query(ctx, s.hot(), func(rows pgx.Rows) (c Content, err error) {
-			err = rows.Scan(&c.ID, &c.ToNumber)
+			err = rows.Scan(&c.ID, (*number)(&c.To))
 			return c, err
 		}, m.in("SELECT id, to_number FROM messages_%M WHERE id = ANY($1)"), uuids(some))
 		if err != nil {
 			return nil, fmt.Errorf("matching by number: %w", err)
 		}
 		for _, c := range found {
-			numbers[c.ID] = c.ToNumber
+			numbers[c.ID] = c.To
 		}
 	}
 	return numbers, nil
@@ -201,12 +203,12 @@ func (s *Store) numbersOf(ctx context.Context, byRef map[gatewayRef][]Matched) (
 
 // sameNumber reports whether a gateway's writing of a number stands for ours:
 // digits with or without what is written before them.
-func sameNumber(ours, theirs string) bool {
+func sameNumber(ours phone.Number, theirs string) bool {
 	digits := strings.Map(func(r rune) rune {
 		if r < '0' || r > '9' {
 			return -1
 		}
 		return r
 	}, theirs)
-	return strings.TrimPrefix(digits, "00") == strings.TrimPrefix(ours, "+")
+	return strings.TrimPrefix(digits, "00") == ours.Digits()
 }

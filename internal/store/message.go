@@ -10,8 +10,12 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/schedule"
 )
 
@@ -28,9 +32,9 @@ type Message struct {
 type Content struct {
 	ID         uuid.UUID
 	KeyID      uuid.UUID
-	ToNumber   string
+	To         phone.Number
 	Sender     string
-	Kind       string
+	Kind       pace.Kind
 	Lane       int
 	Text       string
 	Encoding   string
@@ -61,9 +65,7 @@ type Standing struct {
 	GatewayRef string
 	ChangedAt  time.Time
 	SettledAt  *time.Time
-	// PriceMicros is the price in millionths; nil if it is not known.
-	PriceMicros *int64
-	Currency    string
+	Price      price.Money // no amount if it is not known
 	// Repeats is how many facts said again what was known.
 	Repeats int
 
@@ -71,6 +73,15 @@ type Standing struct {
 	cut     int32 // the combination of dimensions that it is counted in
 	digest  delivery.Digest
 	stale   bool // the digest is to be worked out from the evidence
+}
+
+// micros is a price as it is kept; nil if it is not known.
+func (t *Standing) micros() *int64 {
+	if t.Price == (price.Money{}) {
+		return nil
+	}
+	n := t.Price.Micros()
+	return &n
 }
 
 // contentColumns and standingColumns are read by scanMessage.
@@ -81,19 +92,38 @@ const (
 		s.repeats, s.version, s.cut_id, s.digest`
 )
 
-func (c *Content) into(fields *[]byte) []any {
-	return []any{&c.ID, &c.KeyID, &c.ToNumber, &c.Sender, &c.Kind, &c.Lane, &c.Text, &c.Encoding, &c.Units, &c.Segments, &c.Reference,
-		&c.ValidUntil, &c.CreatedAt, &c.Country, &c.Template, &c.Registration, &c.Given, fields, &c.Flash, &c.Route}
+// raw is what is read of a message and has to be made something of.
+type raw struct {
+	fields, digest []byte
+	micros         *int64
+	currency       string
 }
 
-func (t *Standing) into(digest *[]byte) []any {
-	return []any{&t.GatewayID, &t.State, &t.Cause, &t.Rivals, &t.Attempts, &t.ChangedAt, &t.SettledAt, &t.PriceMicros, &t.Currency,
-		&t.Repeats, &t.version, &t.cut, digest}
+// number reads a number that was kept.
+type number phone.Number
+
+// ScanText makes it a [pgtype.TextScanner].
+func (n *number) ScanText(t pgtype.Text) error {
+	*n = number(phone.Stored(t.String))
+	return nil
 }
 
-// read takes the digest as it is kept.
-func (t *Standing) read(digest []byte) {
-	if digest == nil || t.digest.UnmarshalBinary(digest) != nil {
+func (c *Content) into(r *raw) []any {
+	return []any{&c.ID, &c.KeyID, (*number)(&c.To), &c.Sender, &c.Kind, &c.Lane, &c.Text, &c.Encoding, &c.Units, &c.Segments, &c.Reference,
+		&c.ValidUntil, &c.CreatedAt, &c.Country, &c.Template, &c.Registration, &c.Given, &r.fields, &c.Flash, &c.Route}
+}
+
+func (t *Standing) into(r *raw) []any {
+	return []any{&t.GatewayID, &t.State, &t.Cause, &t.Rivals, &t.Attempts, &t.ChangedAt, &t.SettledAt, &r.micros, &r.currency,
+		&t.Repeats, &t.version, &t.cut, &r.digest}
+}
+
+// read takes what has to be made something of.
+func (t *Standing) read(r *raw) {
+	if r.micros != nil {
+		t.Price = price.Of(*r.micros, r.currency)
+	}
+	if r.digest == nil || t.digest.UnmarshalBinary(r.digest) != nil {
 		t.stale = true
 		return
 	}
@@ -103,13 +133,13 @@ func (t *Standing) read(digest []byte) {
 
 func scanMessage(rows pgx.Rows) (Message, error) {
 	var m Message
-	var fields, digest []byte
-	if err := rows.Scan(append(m.Content.into(&fields), m.Standing.into(&digest)...)...); err != nil {
+	var r raw
+	if err := rows.Scan(append(m.Content.into(&r), m.Standing.into(&r)...)...); err != nil {
 		return m, err
 	}
-	m.Standing.read(digest)
-	if fields != nil {
-		if err := json.Unmarshal(fields, &m.Fields); err != nil {
+	m.Standing.read(&r)
+	if r.fields != nil {
+		if err := json.Unmarshal(r.fields, &m.Fields); err != nil {
 			return m, fmt.Errorf("the fields of message %s: %w", m.ID, err)
 		}
 	}

@@ -210,7 +210,9 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	}
 	raw, _, err := s.Exchanges(t.Context(), []Evidence{{ExchangeID: &exchange}})
 	if x := raw[exchange]; err != nil || x.URL != "http://g.example/" || string(x.RequestBody) != strings.Repeat("asked ", 100) ||
-		string(x.ReplyBody) != "\xff\x00" || x.RequestHeader["accept"] != "*/*" || x.Status != 200 || x.TookUs != 1234 || x.GatewayID != gateway {
+		string(
+			x.ReplyBody,
+		) != "\xff\x00" || x.RequestHeader["accept"] != "*/*" || x.Status != 200 || x.TookUs != 1234 || x.GatewayID != gateway {
 		t.Errorf("the exchange became %+v, %v", x, err)
 	}
 	// What was known is joined with what is new.

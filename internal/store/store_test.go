@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/postgres/pgtest"
 )
 
@@ -56,7 +57,7 @@ func kept(t testing.TB, s *Store) (gateway, holder uuid.UUID) {
 func newMessage(gateway uuid.UUID, lane int) Message {
 	at := now()
 	var m Message
-	m.Content = Content{ID: NewID(), ToNumber: "+447700900123", Sender: "Lanternholm", Kind: "transactional", Lane: lane,
+	m.Content = Content{ID: NewID(), To: phone.Stored("+447700900123"), Sender: "Lanternholm", Kind: "transactional", Lane: lane,
 		Text: "Berth 3", Encoding: "gsm7", Units: 7, Segments: 1, ValidUntil: at.Add(time.Hour), CreatedAt: at}
 	m.GatewayID, m.State, m.ChangedAt, m.DueAt = gateway, delivery.Queued, at, at
 	return m
@@ -426,7 +427,7 @@ func TestPagesAndFilters(t *testing.T) {
 	var all []Message
 	for i := range 25 {
 		m := newMessage(gateway, 1)
-		m.ToNumber = fmt.Sprintf("+4477009001%02d", i%5)
+		m.To = phone.Stored(fmt.Sprintf("+4477009001%02d", i%5))
 		m.Reference = []string{"", "storm"}[i%2]
 		all = append(all, m)
 	}
@@ -752,7 +753,9 @@ func TestTakenIsToldByTheSubmission(t *testing.T) {
 	if o := delivery.Fold(facts); o.GatewayRef != now.GatewayRef || o.State != now.State || now.Repeats != 1 {
 		t.Errorf("the timeline says %s %q, the row %s %q, %d repeats", o.State, o.GatewayRef, now.State, now.GatewayRef, now.Repeats)
 	}
-	if n := must[map[gatewayRef][]Matched](t)(s.submittedAs(t.Context(), []gatewayRef{{now.GatewayRef, m.GatewayID}}, time.Time{})); len(n) != 1 {
+	if n := must[map[gatewayRef][]Matched](t)(s.submittedAs(t.Context(), []gatewayRef{{now.GatewayRef, m.GatewayID}}, time.Time{})); len(
+		n,
+	) != 1 {
 		t.Errorf("%d submissions are called %s", len(n), now.GatewayRef)
 	}
 }

@@ -39,7 +39,7 @@ func (s *Store) cut(ctx context.Context, set []Acceptance) error {
 		defer s.cuts.mu.RUnlock()
 		for i := range set {
 			m := &set[i].Message
-			c := cutting{m.KeyID, m.Sender, m.Country, m.Kind, m.Template}
+			c := cutting{m.KeyID, m.Sender, m.Country, string(m.Kind), m.Template}
 			known, ok := s.cuts.known[c]
 			if !ok && !slices.Contains(fresh, c) {
 				fresh = append(fresh, c)

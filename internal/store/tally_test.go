@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
 )
 
 // Through random evidence from many writers, with deltas being added up all the
@@ -23,7 +24,7 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 	var messages []Message
 	for i := range 120 {
 		m := newMessage(gateways[i%2], i%3)
-		m.Kind = []string{"otp", "transactional", "bulk"}[i%3]
+		m.Kind = []pace.Kind{"otp", "transactional", "bulk"}[i%3]
 		m.Sender, m.Country = []string{"Lanternholm", "LH Boarding"}[i%2], []string{"GB", "FR", "DE"}[i%3]
 		when := at.Add(-time.Duration(i) * 31 * time.Minute) // over hours and days, and into the month before on some days
 		m.ID, m.CreatedAt = Floor(when), when

@@ -108,7 +108,8 @@ func TestDetails(t *testing.T) {
 		got := n.Details()
 		zones := got.TimeZones
 		got.TimeZones = nil
-		if err != nil || got.Country != want.Country || got.CountryName != want.CountryName || got.Region != want.Region || got.Line != want.Line ||
+		if err != nil || got.Country != want.Country || got.CountryName != want.CountryName || got.Region != want.Region ||
+			got.Line != want.Line ||
 			got.Fictional != want.Fictional ||
 			got.Display != want.Display {
 			t.Errorf("%s, %v: got %+v, want %+v", in, err, got, want)

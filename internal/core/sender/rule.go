@@ -35,31 +35,31 @@ var Accesses = []Access{Open, Registered, Closed, Unknown}
 // Rule is what a country accepts. Rules change: they are data with a date and
 // an origin, and whoever sends there is the one to check them.
 type Rule struct {
-	Country string `yaml:"country" json:"country"` // ISO 3166-1 alpha-2
+	Country string `yaml:"country"           json:"country"` // ISO 3166-1 alpha-2
 	// Senders by their kind.
-	Alphanumeric Access `yaml:"alphanumeric" json:"alphanumeric"`
-	Numeric      Access `yaml:"numeric" json:"numeric"`
-	ShortCode    Access `yaml:"short_code" json:"short_code"`
+	Alphanumeric Access `yaml:"alphanumeric"      json:"alphanumeric"`
+	Numeric      Access `yaml:"numeric"           json:"numeric"`
+	ShortCode    Access `yaml:"short_code"        json:"short_code"`
 	// Texts: Registered if only registered templates pass.
-	Texts Access `yaml:"texts" json:"texts"`
+	Texts Access `yaml:"texts"             json:"texts"`
 	// Links: Registered if only in the fixed wording of a registered template.
-	Links Access `yaml:"links" json:"links"`
+	Links Access `yaml:"links"             json:"links"`
 	// Quiet are the hours in which no message of some kinds should arrive.
-	Quiet []Quiet `yaml:"quiet,omitempty" json:"quiet"`
+	Quiet []Quiet `yaml:"quiet,omitempty"   json:"quiet"`
 	// OptOut is what bulk messages must say; empty if nothing.
 	OptOut string `yaml:"opt_out,omitempty" json:"opt_out"`
 	// Date is the day (2026-11-01) on which the rule was looked at, Origin who
 	// says so, and Note what else there is to know.
-	Date   string `yaml:"date,omitempty" json:"date"`
-	Origin string `yaml:"origin,omitempty" json:"origin"`
-	Note   string `yaml:"note,omitempty" json:"note"`
+	Date   string `yaml:"date,omitempty"    json:"date"`
+	Origin string `yaml:"origin,omitempty"  json:"origin"`
+	Note   string `yaml:"note,omitempty"    json:"note"`
 }
 
 // Quiet is a span of local time, over midnight if it ends before it begins.
 type Quiet struct {
-	Kinds []pace.Kind `yaml:"kinds" json:"kinds"`
-	From  string      `yaml:"from" json:"from"` // 21:00
-	To    string      `yaml:"to" json:"to"`     // 08:00
+	Kinds []pace.Kind `yaml:"kinds"          json:"kinds"`
+	From  string      `yaml:"from"           json:"from"` // 21:00
+	To    string      `yaml:"to"             json:"to"`   // 08:00
 	// Days are English short names of days on which the whole day is quiet.
 	Days []string `yaml:"days,omitempty" json:"days"`
 }

@@ -39,17 +39,17 @@ import (
 
 // Template is a text with fields, in one or more languages.
 type Template struct {
-	Name  string `yaml:"name" json:"name"`
-	About string `yaml:"about,omitempty" json:"about"`
+	Name  string `yaml:"name"                 json:"name"`
+	About string `yaml:"about,omitempty"      json:"about"`
 	// Kind and Sender are what messages made of it have unless told otherwise.
-	Kind   pace.Kind `yaml:"kind,omitempty" json:"kind"`
-	Sender string    `yaml:"sender,omitempty" json:"sender"`
+	Kind   pace.Kind `yaml:"kind,omitempty"       json:"kind"`
+	Sender string    `yaml:"sender,omitempty"     json:"sender"`
 	// Cure is how far characters may be replaced to save segments.
-	Cure smstext.Level `yaml:"cure,omitempty" json:"cure"`
+	Cure smstext.Level `yaml:"cure,omitempty"       json:"cure"`
 	// Language is whose text is taken for recipients of any other, a BCP 47 tag.
-	Language string            `yaml:"language" json:"language"`
-	Texts    map[string]string `yaml:"texts" json:"texts"`
-	Fields   map[string]Field  `yaml:"fields,omitempty" json:"fields"`
+	Language string            `yaml:"language"             json:"language"`
+	Texts    map[string]string `yaml:"texts"                json:"texts"`
+	Fields   map[string]Field  `yaml:"fields,omitempty"     json:"fields"`
 	// Registered is where the texts are registered.
 	Registered []Registration `yaml:"registered,omitempty" json:"registered"`
 
@@ -61,7 +61,7 @@ type Template struct {
 
 // Field says what may stand in a field.
 type Field struct {
-	As   As   `yaml:"as,omitempty" json:"as"`     // how it is written; as it is given, if empty
+	As   As   `yaml:"as,omitempty"   json:"as"`   // how it is written; as it is given, if empty
 	Only Only `yaml:"only,omitempty" json:"only"` // anything, if empty
 	Most int  `yaml:"most,omitempty" json:"most"` // characters once written; no limit, if 0
 }
@@ -90,12 +90,12 @@ const (
 
 // Registration is a text as a country has registered it.
 type Registration struct {
-	Country string `yaml:"country" json:"country"`
+	Country string `yaml:"country"           json:"country"`
 	Gateway string `yaml:"gateway,omitempty" json:"gateway"` // empty: of every gateway
-	ID      string `yaml:"id" json:"id"`
+	ID      string `yaml:"id"                json:"id"`
 	// Wording is the registered text; {} stands for what may vary, {30} for up
 	// to thirty characters of it.
-	Wording string `yaml:"wording" json:"wording"`
+	Wording string `yaml:"wording"           json:"wording"`
 
 	worded *regexp.Regexp // what a text must be like; made by Check
 }

@@ -13,7 +13,6 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
-	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/schedule"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
@@ -268,10 +267,10 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 		messages[i] = dialect.Message{
 			ID:         m.ID.String(),
 			GatewayRef: m.GatewayRef,
-			To:         phone.Stored(m.ToNumber),
+			To:         m.To,
 			Sender:     m.Sender,
 			Country:    m.Country,
-			Kind:       m.Kind,
+			Kind:       string(m.Kind),
 		}
 	}
 	// nothing is what is left to do when nothing could be asked.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
@@ -46,7 +47,7 @@ func (d *desk) accept(evidence ...store.Evidence) store.Message {
 	var m store.Message
 	m.Content = store.Content{
 		ID:         store.NewID(),
-		ToNumber:   "+447700900123",
+		To:         phone.Stored("+447700900123"),
 		Sender:     "Lanternholm",
 		Kind:       "bulk",
 		Lane:       2,

@@ -90,10 +90,10 @@ func (c *Course) Announce(messages []store.Message) {
 func (c *Course) next(before, m *store.Message, known delivery.Outcome, now time.Time, step Step, content store.Content) {
 	// What may have gone through one gateway goes through no other: that would
 	// be twice. A passcode twice harms nobody.
-	elsewhere := m.State == delivery.Queued && step.Gateway != uuid.Nil && (!known.MayHaveGone || m.Kind == string(pace.OTP))
+	elsewhere := m.State == delivery.Queued && step.Gateway != uuid.Nil && (!known.MayHaveGone || m.Kind == pace.OTP)
 	if elsewhere {
 		m.GatewayID = step.Gateway
-		m.PriceMicros, m.Currency = c.Roster.Book().Price(m.GatewayID, content, now)
+		m.Price = c.Roster.Book().Price(m.GatewayID, content, now)
 	}
 	moved := before.State != m.State || before.Attempts != m.Attempts
 	if !moved && elsewhere {
@@ -110,8 +110,14 @@ func (c *Course) next(before, m *store.Message, known delivery.Outcome, now time
 
 // Seen is a message as [schedule] sees it.
 func Seen(m *store.Message) schedule.Message {
-	return schedule.Message{State: m.State, Attempts: m.Attempts, Kind: pace.Kind(m.Kind), ValidUntil: m.ValidUntil, Refused: m.Known().Refused,
-		Times: m.Times}
+	return schedule.Message{
+		State:      m.State,
+		Attempts:   m.Attempts,
+		Kind:       m.Kind,
+		ValidUntil: m.ValidUntil,
+		Refused:    m.Known().Refused,
+		Times:      m.Times,
+	}
 }
 
 // Through is the gateway of a message as [schedule] sees it.

@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/postgres/pgtest"
@@ -30,7 +31,7 @@ func TestWhatComesNext(t *testing.T) {
 		from  delivery.State
 		step  Step
 		known delivery.Outcome
-		kind  string
+		kind  pace.Kind
 		due   time.Time
 		to    uuid.UUID
 	}{

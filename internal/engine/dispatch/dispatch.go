@@ -74,7 +74,7 @@ func (m move) evidence(now time.Time, attempt int) store.Evidence {
 // gateway: what may have gone through one would go twice, which only a passcode
 // may.
 func mayMove(m store.Message) bool {
-	return !m.Known().MayHaveGone || m.Kind == string(pace.OTP)
+	return !m.Known().MayHaveGone || m.Kind == pace.OTP
 }
 
 // resultLimits bound what is recorded as one set.

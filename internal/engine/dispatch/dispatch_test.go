@@ -17,6 +17,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
@@ -53,7 +54,7 @@ submit:
 `
 
 func message(to, text string) store.Message {
-	return store.Message{Content: store.Content{ID: store.NewID(), ToNumber: to, Sender: "Lanternholm", Kind: "bulk", Lane: 2, Text: text,
+	return store.Message{Content: store.Content{ID: store.NewID(), To: phone.Stored(to), Sender: "Lanternholm", Kind: "bulk", Lane: 2, Text: text,
 		Encoding: "gsm7", Units: 1, Segments: 1, ValidUntil: time.Now().Add(time.Hour)}}
 }
 
@@ -331,7 +332,7 @@ func TestElsewhere(t *testing.T) {
 	}
 	for name, tt := range map[string]struct {
 		doubted bool
-		kind    string
+		kind    pace.Kind
 		want    *roster.Gateway
 	}{
 		"known not to have been taken": {false, "bulk", second},

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/store"
 )
 
@@ -29,7 +30,7 @@ type packer struct {
 type pack struct {
 	messages []store.Message
 	going    []store.Message // the same, once it is recorded that they go
-	numbers  map[string]bool
+	numbers  map[phone.Number]bool
 }
 
 func newPacker(call *dialect.Call, requests, room int) *packer {
@@ -51,9 +52,9 @@ func (p *packer) place(m store.Message) bool {
 	key := ""
 	if most > 1 {
 		key = p.key(m, most)
-		if at, ok := p.open[key]; ok && len(p.packs[at].messages) < most && !p.packs[at].numbers[m.ToNumber] {
+		if at, ok := p.open[key]; ok && len(p.packs[at].messages) < most && !p.packs[at].numbers[m.To] {
 			p.packs[at].messages = append(p.packs[at].messages, m)
-			p.packs[at].numbers[m.ToNumber] = true
+			p.packs[at].numbers[m.To] = true
 			p.room--
 			return true
 		}
@@ -63,7 +64,7 @@ func (p *packer) place(m store.Message) bool {
 	}
 	p.requests--
 	p.room--
-	p.packs = append(p.packs, pack{messages: []store.Message{m}, numbers: map[string]bool{m.ToNumber: true}})
+	p.packs = append(p.packs, pack{messages: []store.Message{m}, numbers: map[phone.Number]bool{m.To: true}})
 	if most > 1 {
 		p.open[key] = len(p.packs) - 1
 	}
@@ -82,7 +83,7 @@ func (p *packer) key(m store.Message, most int) string {
 		case "text":
 			key.WriteString(m.Text)
 		case "kind":
-			key.WriteString(m.Kind)
+			key.WriteString(string(m.Kind))
 		case "encoding":
 			key.WriteString(m.Encoding)
 		case "country":

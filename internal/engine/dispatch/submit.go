@@ -9,7 +9,6 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
-	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
@@ -119,7 +118,7 @@ func (s *submission) messages() []dialect.Message {
 	url := s.g.ReceiptURL(s.d.PublicURL)
 	for i, m := range s.pack {
 		messages[i] = dialect.Message{
-			ID: m.ID.String(), To: phone.Stored(m.ToNumber), Country: m.Country, Sender: m.Sender, Text: m.Text, Kind: m.Kind, Encoding: m.Encoding,
+			ID: m.ID.String(), To: m.To, Country: m.Country, Sender: m.Sender, Text: m.Text, Kind: string(m.Kind), Encoding: m.Encoding,
 			Segments: m.Segments, Flash: m.Flash, Template: m.Template, Registration: m.Registration, Fields: m.Fields,
 			ReceiptURL: url, ValidFor: int(m.ValidUntil.Sub(s.now).Seconds()),
 		}

@@ -123,16 +123,15 @@ func (in *Intake) message(p Plan, d Draft) store.Message {
 	now := in.Now()
 	var m store.Message
 	m.Content = store.Content{
-		ID: p.ID, ToNumber: p.Number.Number.String(), Country: p.Country, Sender: p.Sender.ID.String(),
-		Kind: string(p.Kind), Lane: p.Kind.Lane(), Text: p.Text, Given: p.Given,
+		ID: p.ID, To: p.Number.Number, Country: p.Country, Sender: p.Sender.ID.String(),
+		Kind: p.Kind, Lane: p.Kind.Lane(), Text: p.Text, Given: p.Given,
 		Encoding: string(p.Weight.Encoding), Units: p.Weight.Units, Segments: p.Weight.Segments,
 		Reference: d.Reference, Template: p.Template, Registration: p.Registration,
 		Fields: d.Fields, Flash: d.Flash, Route: p.Route, ValidUntil: now.Add(p.ValidFor), CreatedAt: now,
 	}
-	m.GatewayID, m.State, m.ChangedAt, m.DueAt, m.Currency = p.Gateway.ID, delivery.Queued, now, now, p.Price.Currency()
+	m.GatewayID, m.State, m.ChangedAt, m.DueAt = p.Gateway.ID, delivery.Queued, now, now
 	if p.Priced {
-		micros := p.Price.Micros()
-		m.PriceMicros = &micros
+		m.Price = p.Price
 	}
 	return m
 }

@@ -12,6 +12,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
@@ -78,7 +79,7 @@ func (q *quay) sent(ref string) store.Message {
 	at := now()
 	m.Content = store.Content{
 		ID:         store.NewID(),
-		ToNumber:   "+447700900123",
+		To:         phone.Stored("+447700900123"),
 		Sender:     "Lanternholm",
 		Kind:       "bulk",
 		Lane:       2,

@@ -218,19 +218,18 @@ func (b *Book) Templates() []store.Template {
 // no price.
 func (b *Book) Prices(gateway uuid.UUID) Prices { return b.prices[gateway] }
 
-// Price is what a message costs through a gateway, in millionths; nil if that is
-// not known.
-func (b *Book) Price(gateway uuid.UUID, m store.Content, now time.Time) (micros *int64, currency string) {
-	rate, ok := b.Prices(gateway).List.Find(phone.Stored(m.ToNumber), m.Country, pace.Kind(m.Kind), now)
+// Price is what a message costs through a gateway; no amount if that is not
+// known.
+func (b *Book) Price(gateway uuid.UUID, m store.Content, now time.Time) price.Money {
+	rate, ok := b.Prices(gateway).List.Find(m.To, m.Country, m.Kind, now)
 	if !ok {
-		return nil, ""
+		return price.Money{}
 	}
 	cost, ok := rate.Cost(m.Segments)
 	if !ok {
-		return nil, ""
+		return price.Money{}
 	}
-	n := cost.Micros()
-	return &n, cost.Currency()
+	return cost
 }
 
 // PutSender checks a sender and registers it, or changes the one that is there

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/dialect"
-	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/store"
 )
 
@@ -29,7 +28,7 @@ func (r *Roster) Elsewhere(m *store.Message, now time.Time) (g *Gateway, next bo
 		if g == nil || g.ID == m.GatewayID || g.Unusable(r.Health(g.ID), now) != "" || !book.MaySend(m.Sender, g.Name) ||
 			g.Refuses(
 				dialect.Case{
-					Kind:       pace.Kind(m.Kind),
+					Kind:       m.Kind,
 					Country:    m.Country,
 					Sender:     m.Sender,
 					Registered: m.Registration != "",

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
@@ -31,7 +32,7 @@ func TestWithdrawingRefusesWhatMayHaveGone(t *testing.T) {
 		var m store.Message
 		m.Content = store.Content{
 			ID:         store.NewID(),
-			ToNumber:   "+447700900123",
+			To:         phone.Stored("+447700900123"),
 			Sender:     "Lanternholm",
 			Kind:       "bulk",
 			Lane:       2,
