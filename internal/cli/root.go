@@ -52,10 +52,7 @@ func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, 
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	go func() { // whoever asks a second time does not want to wait
-		<-ctx.Done()
-		stop()
-	}()
+	context.AfterFunc(ctx, stop) // whoever asks a second time does not want to wait
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetIn(in)

@@ -205,6 +205,7 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Optio
 	case <-ctx.Done():
 		close(closing)
 		within := cmp.Or(o.StopWithin, time.Hour)
+		o.Log.Info("stopping: what is in flight is waited for and recorded; a second signal ends it at once", "within", within)
 		deadline := time.AfterFunc(within, cut)
 		defer deadline.Stop()
 		last, cancel := context.WithTimeout(context.Background(), within/2)

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -757,5 +758,69 @@ func TestTakenIsToldByTheSubmission(t *testing.T) {
 		n,
 	) != 1 {
 		t.Errorf("%d submissions are called %s", len(n), now.GatewayRef)
+	}
+}
+
+// Neither a host that has vanished nor a statement that never ends holds
+// anything up for ever: every connection says so to the server.
+func TestConnectionsHaveLimits(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	for i, p := range s.pools {
+		for _, name := range []string{"statement_timeout", "lock_timeout", "idle_in_transaction_session_timeout", "tcp_keepalives_idle",
+			"client_connection_check_interval", "tcp_user_timeout"} {
+			var value string
+			if err := p.QueryRow(t.Context(), "SELECT setting FROM pg_settings WHERE name = $1", name).Scan(&value); err != nil {
+				t.Fatal(err)
+			}
+			if ms, err := strconv.Atoi(value); err != nil || ms <= 0 || ms > 60_000 {
+				t.Errorf("pool %d: %s is %q", i, name, value)
+			}
+		}
+		if p.Config().ConnConfig.ConnectTimeout <= 0 {
+			t.Errorf("pool %d waits for a connection for ever", i)
+		}
+	}
+}
+
+// However many slow questions are asked, messages go on and leases are renewed.
+func TestSlowQuestionsStarveNobody(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	g := Gateway{ID: NewID(), Name: "g", SealedSecrets: []byte{}, SealedCallback: []byte{}, CreatedAt: now(), Version: 1}
+	if err := s.AddGateway(t.Context(), g); err != nil {
+		t.Fatal(err)
+	}
+	holder := uuid.New()
+	must[Lease](t)(s.TakeLease(t.Context(), g.ID, holder, time.Minute))
+	asking, stop := context.WithCancel(t.Context())
+	var slow sync.WaitGroup
+	defer slow.Wait()
+	defer stop()
+	most := 0
+	for _, p := range s.pools {
+		most += int(p.Config().MaxConns)
+	}
+	for range 2 * most {
+		slow.Go(func() { s.db.WithContext(asking).Exec("SELECT pg_sleep(15)") })
+	}
+	var asked int64
+	for waited := time.Now(); asked < 3 && time.Since(waited) < 10*time.Second; time.Sleep(10 * time.Millisecond) {
+		s.work.QueryRow(t.Context(), `SELECT count(*) FROM pg_stat_activity
+			WHERE datname = current_database() AND wait_event = 'PgSleep'`).Scan(&asked)
+	}
+	if asked < 3 {
+		t.Fatalf("%d slow questions are being asked", asked)
+	}
+	soon, cancel := context.WithTimeout(t.Context(), 10*time.Second) // less than what they take
+	defer cancel()
+	if kept, err := s.RenewLeases(soon, holder, []uuid.UUID{g.ID}, time.Minute); err != nil || len(kept) != 1 {
+		t.Errorf("renewed are %v, %v", kept, err)
+	}
+	if _, err := s.Accept(soon, []Acceptance{{Message: newMessage(g.ID, 1)}}); err != nil {
+		t.Errorf("accepting: %v", err)
+	}
+	if err := s.Ping(soon); err != nil {
+		t.Errorf("nothing can be written: %v", err)
 	}
 }

@@ -3,12 +3,14 @@ package dispatch
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -540,5 +542,87 @@ func TestQueriesKeepToThePace(t *testing.T) {
 	told(delivery.Limited, 20*time.Second)
 	if _, ok := k.d.LeaveQuery(t.Context(), g.ID); ok {
 		t.Error("a query goes to a gateway that has asked for a rest")
+	}
+}
+
+// What has to be fetched is fetched before anything is claimed, and the look at
+// the lease comes last: who has lost it meanwhile lets nothing go.
+func TestTokenComesFirstAndTheLeaseLast(t *testing.T) {
+	t.Parallel()
+	asked, grant := make(chan struct{}, 1), make(chan struct{})
+	var arrived atomic.Int32
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		io.Copy(io.Discard, r.Body)
+		w.Header().Set("Content-Type", "application/json")
+		if r.URL.Path != "/token" {
+			arrived.Add(1)
+			return
+		}
+		asked <- struct{}{}
+		<-grant
+		fmt.Fprint(w, `{"access_token":"t","expires_in":3600}`)
+	}))
+	t.Cleanup(server.Close)
+	d := desk(t)
+	g := rostertest.Gateway(t, d.Roster, `dialect: tokened
+secrets: [api_key]
+token:
+  request: {post: /token, form: '{grant_type: "client_credentials"}'}
+  reply: [{when: .status == 200, token: '{token: .body.access_token, expires_in: .body.expires_in}'}]
+submit: {request: {post: /s, bearer: token, json: '{to}'}, reply: [{when: .status == 200, read: '{state: "accepted"}'}]}
+`, roster.Settings{Address: &server.URL, Secrets: map[string]string{"api_key": "k"}})
+	d.holder, d.Lease = uuid.New(), time.Minute
+	d.results = gather.New(resultLimits, bulk, d.record)
+	ctx, stop := context.WithCancel(context.Background())
+	var running sync.WaitGroup
+	defer running.Wait()
+	defer stop()
+	running.Go(func() { d.results.Run(ctx) })
+	k := newKeeper(d, g)
+	if lease, err := k.takeLease(t.Context()); err != nil || !lease.Held {
+		t.Fatalf("%+v, %v", lease, err)
+	}
+	m := message("+447700900123", "x")
+	now := d.Now()
+	m.GatewayID, m.State, m.DueAt, m.CreatedAt, m.ChangedAt = g.ID, delivery.Queued, now, now, now
+	if _, err := d.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
+		t.Fatal(err)
+	}
+	is := func() store.Message {
+		t.Helper()
+		got, err := d.Store.Message(t.Context(), m.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return got
+	}
+	type claim struct {
+		claimed
+		pass passport
+		err  error
+	}
+	came := make(chan claim)
+	running.Go(func() {
+		var c claim
+		c.claimed, c.pass, _, c.err = k.claimNext(t.Context(), g, false)
+		came <- c
+	})
+	<-asked
+	if got := is(); got.State != delivery.Queued {
+		t.Errorf("while the token is fetched it is %s", got.State)
+	}
+	close(grant)
+	c := <-came
+	if c.err != nil || len(c.packs) != 1 || is().State != delivery.Sending {
+		t.Fatalf("claimed %+v, %v", c.packs, c.err)
+	}
+	k.until.Store(0) // the lease is lost
+	k.promise(1)
+	k.send(g, c.packs[0], c.pass)
+	if got := is(); got.State != delivery.Queued || arrived.Load() != 0 {
+		t.Errorf("it is %s, and %d requests arrived", got.State, arrived.Load())
+	}
+	if k.booths != 0 || k.busy.Load() != 0 {
+		t.Errorf("%d places are promised, %d requests in flight", k.booths, k.busy.Load())
 	}
 }
