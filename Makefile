@@ -3,7 +3,7 @@ SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check bench bench-core need-postgres need-chromium FORCE
+.PHONY: help build demo example test check fuzz chaos bench bench-core need-postgres need-chromium FORCE
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
 
@@ -42,6 +42,18 @@ check: build ## formatting, vet, staticcheck, types
 	go vet ./...
 	go tool staticcheck ./...
 	cd console && npx tsc --noEmit
+
+FUZZTIME ?= 1m
+fuzz: build need-postgres ## run every fuzz test for FUZZTIME, one after the other
+	@for package in $$(go list ./internal/...); do \
+	  for name in $$(go test -list '^Fuzz' $$package | grep '^Fuzz'); do \
+	    echo "$$package $$name"; \
+	    go test $$package -run '^$$' -fuzz "^$$name$$" -fuzztime $(FUZZTIME) || exit 1; \
+	  done; done
+
+TIMES ?= 5
+chaos: build need-postgres ## kill, freeze and cut what the service depends on, TIMES times over, with the race detector
+	go test -race ./e2e -run 'Killed|Frozen|Stopping|MonthTurns|Restarts|StartedAgain|ComesBack|Doubt' -count=$(TIMES) -timeout 60m
 
 FIGURE ?=
 bench: build need-postgres ## print measured figures; FIGURE=name for one

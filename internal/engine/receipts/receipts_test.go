@@ -289,3 +289,39 @@ func TestRepeatsAreCounted(t *testing.T) {
 		t.Errorf("%d pieces of evidence, %d repeats, %v", len(timeline), got.Repeats, err)
 	}
 }
+
+// Whatever is pushed is kept, is read or marked, and holds up nothing behind it.
+func FuzzWhatIsReadIsKept(f *testing.F) {
+	shared := harbour(f)
+	for _, seed := range []struct{ query, kind, body string }{
+		{"id=g-1", "", ""},
+		{"id=%ff%00", "text/plain", "\xff\x00"},
+		{"", "application/json", `{"id":"g-2","at":"2026-11-15T12:00:00Z","part":1,"parts":2,"segments":3,"code":"7"}`},
+		{"", "application/json", `{"id":[1,2],"at":1e308,"part":"x","code":{"a":null}}`},
+		{"", "application/json", `{"id":"\ud800","code":"\u0000","segments":-1}`},
+		{"", "application/json", strings.Repeat(`{"id":`, 5000)},
+		{"a=1&a=2;b", "application/x-www-form-urlencoded", "id=g-3&code=%zz"},
+		{"", "application/xml", "<a><id>g-4</id>"},
+	} {
+		f.Add(seed.query, seed.kind, []byte(seed.body))
+	}
+	n := 0
+	f.Fuzz(func(t *testing.T, query, kind string, body []byte) {
+		if len(query) > 64<<10 || len(kind) > 8<<10 || len(body) > 1<<20 {
+			t.Skip("longer than what is taken from a request")
+		}
+		q := *shared
+		q.t = t
+		if _, err := q.Take(t.Context(), q.g.Name, q.g.Callback, dialect.Incoming{Method: "POST", Query: query,
+			Header: map[string]string{"content-type": strings.ToValidUTF8(strings.ReplaceAll(kind, "\x00", ""), "")}, Body: body}); err != nil {
+			t.Fatalf("it is answered %v", err)
+		}
+		n++
+		ref := fmt.Sprintf("after-%d", n)
+		m := q.sent(ref)
+		if err := q.push("id="+ref, ""); err != nil {
+			t.Fatalf("the next is answered %v", err)
+		}
+		q.becomes(m, delivery.Delivered)
+	})
+}
