@@ -232,6 +232,12 @@ func (c *Client) Inbound(ctx context.Context, cursor string) (InboundPage, error
 	return p, c.call(ctx, "GET", "/v1/inbound?cursor="+url.QueryEscape(cursor), nil, nil, &p)
 }
 
+// Flaws lists the records that cannot be used as they stand.
+func (c *Client) Flaws(ctx context.Context) ([]Flaw, error) {
+	var l List[Flaw]
+	return l.Items, c.call(ctx, "GET", "/v1/flaws", nil, nil, &l)
+}
+
 // AddGateway adds a gateway.
 func (c *Client) AddGateway(ctx context.Context, n NewGateway) (Gateway, error) {
 	var g Gateway

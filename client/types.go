@@ -712,6 +712,14 @@ type Login struct {
 	Key string `json:"key"`
 }
 
+// Flaw is a record that cannot be used as it stands: a check that is newer than it
+// refuses it. It is left alone, and everything else goes on.
+type Flaw struct {
+	What string `json:"what"` // gateway or template
+	Name string `json:"name"`
+	Why  string `json:"why"`
+}
+
 // Session is who is signed in, and what the console needs to know.
 type Session struct {
 	KeyName  string `json:"key_name"`

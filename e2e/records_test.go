@@ -225,6 +225,34 @@ func processesOf(t *testing.T, folder string) []int {
 	return all
 }
 
+// A record that a newer check refuses is left alone, and said with the reason
+// wherever its like is looked at.
+func TestBadRecordIsShown(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))
+	defer db.Close(context.Background())
+	for _, sql := range []string{
+		`INSERT INTO templates (name, template, created_at, changed_at) VALUES ('odd', '{"name": "odd"}', now(), now())`,
+		"UPDATE gateways SET source = 'dialect: harbourline', version = version + 1",
+	} {
+		if _, err := db.Exec(t.Context(), sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	eventually(t, "both are found", func() bool { return len(must[[]client.Flaw](t)(h.Client.Flaws(t.Context()))) == 2 })
+	for what, name := range map[string]string{"gateway": "harbourline", "template": "odd"} {
+		code, _, said := h.pigeon("", what, "list")
+		if want := fmt.Sprintf("The %s %s cannot be used as it stands: ", what, name); code != 0 || !strings.Contains(said, want) {
+			t.Errorf("%s list ends with %d and says %q, want %q", what, code, said, want)
+		}
+	}
+	// What was loaded before goes on as it was.
+	if m := h.settled(h.send(client.Draft{To: "+447700900101", Text: "x"}).ID); m.State != "delivered" {
+		t.Errorf("a message became %s", m.State)
+	}
+}
+
 // Stopping does not wait for a gateway that never answers: it has a deadline, and
 // a second signal ends it at once. What is in flight is doubtful at the next start.
 func TestStoppingDoesNotWaitForEver(t *testing.T) {

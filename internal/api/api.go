@@ -77,6 +77,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/routes", a.routes)
 	v1.PUT("/routes", a.putRoutes)
 	v1.GET("/inbound", a.inbound)
+	v1.GET("/flaws", a.flaws)
 	v1.GET("/senders", a.senders)
 	v1.POST("/senders", a.putSender)
 	v1.PUT("/senders/:sender", a.putSender)

@@ -24,6 +24,9 @@ func (a *app) gateway() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := sayFlaws(cmd, c, "gateway"); err != nil {
+				return err
+			}
 			return a.printGateways(cmd, all, all...)
 		}),
 	}
@@ -327,4 +330,16 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 		}
 	}
 	return nil
+}
+
+// sayFlaws says which gateways or templates cannot be used as they stand: they are
+// in no list.
+func sayFlaws(cmd *cobra.Command, c *client.Client, what string) error {
+	flaws, err := c.Flaws(cmd.Context())
+	for _, f := range flaws {
+		if f.What == what {
+			fmt.Fprintf(cmd.ErrOrStderr(), "The %s %s cannot be used as it stands: %s\n", f.What, f.Name, f.Why)
+		}
+	}
+	return err
 }

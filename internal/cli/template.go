@@ -27,6 +27,9 @@ func (a *app) template() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := sayFlaws(cmd, c, "template"); err != nil {
+				return err
+			}
 			return a.printTemplates(cmd, all, all...)
 		}),
 	}

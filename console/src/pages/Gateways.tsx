@@ -5,6 +5,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link, useNavigate } from "react-router";
 import { api, got, type Gateway } from "../api/client";
+import { Flaws } from "../parts/Flaws";
 import { Health, left, why } from "../parts/Health";
 import { ImportSetup } from "../parts/ImportSetup";
 import { Fault, Refused } from "../parts/Refused";
@@ -120,6 +121,7 @@ export function Gateways() {
   return (
     <div className="page">
       <h1>Gateways</h1>
+      <Flaws what="gateway" />
       {error && !data && <Refused error={error} />}
       {data && data.items.length > 0 && <p>{summary(data.items)}</p>}
       {data && data.items.length > 0 && <List all={data.items} />}

@@ -7,6 +7,7 @@ import Table from "react-bootstrap/Table";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { api, got, type Template } from "../api/client";
 import { useWeighing } from "../api/weigh";
+import { Flaws } from "../parts/Flaws";
 import { Refused } from "../parts/Refused";
 import { Strips } from "../parts/Strips";
 import { Undo } from "../parts/Undo";
@@ -24,6 +25,7 @@ export function Templates() {
   return (
     <div className="page">
       <h1>Templates</h1>
+      <Flaws what="template" />
       <p className="quiet">Texts with fields, in several languages. The recipient's language or country chooses the text.</p>
       {error && !data && <Refused error={error} />}
       {gone && <Undo what={`${gone.name} is forgotten.`} undo={() => undo.mutate(gone.source)} />}
