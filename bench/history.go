@@ -174,7 +174,7 @@ func (h *house) past(ctx context.Context, n int) error {
 			created_at, country, template, begun)
 			SELECT id, key_id, '+447700' || lpad((900000 + i % 1000)::text, 6, '0'), sender, kind, 2, 'All Sunday crossings are cancelled.',
 				'gsm7', 35, 1,
-				'ref-' || i % 100000, at + interval '1 day', at, country, template, 'through single' FROM past`,
+				'ref-' || i, at + interval '1 day', at, country, template, 'through single' FROM past`,
 		`INSERT INTO standings (id, gateway_id, valid_until, changed_at, settled_at, cut_id, attempts, lane, state, rivals)
 			SELECT id, gateway, at + interval '1 day', at, at, cut, 1, 2, state, CASE
 				WHEN i % 1000 = 0 THEN 'delivered,undeliverable' ELSE '' END FROM past`,

@@ -194,6 +194,20 @@ func stopLeftover(ctx context.Context, bin, data string, who *syscall.Credential
 	return nil
 }
 
+// buffers is how much the server keeps in memory of its own: an eighth of the
+// machine's, 128 MB to 2 GB.
+func buffers() string {
+	mb := 0
+	raw, _ := os.ReadFile("/proc/meminfo")
+	for line := range strings.Lines(string(raw)) {
+		var kb int
+		if n, _ := fmt.Sscanf(line, "MemTotal: %d kB", &kb); n == 1 {
+			mb = kb / 1024 / 8
+		}
+	}
+	return strconv.Itoa(min(max(mb, 128), 2048)) + "MB"
+}
+
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -213,7 +227,7 @@ func (s *Server) start(ctx context.Context, bin, data string, who *syscall.Crede
 	}
 	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(port),
 		"-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "log_destination=stderr",
-		"-c", "max_connections=200", "-c", "shared_buffers=128MB", "-c", "wal_compression=on", "-c", "jit=off"}
+		"-c", "max_connections=200", "-c", "shared_buffers=" + buffers(), "-c", "wal_compression=on", "-c", "jit=off"}
 	if o.Volatile {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}

@@ -250,8 +250,12 @@ func (s *Store) chosenCuts(ctx context.Context, f Filter) ([]int32, error) {
 
 // tallySQL adds up, in one statement and so at one moment: whole days and whole
 // hours from the tallies, deltas that are not added up yet, and, where the span
-// begins or ends within an hour, that piece of it message by message.
+// begins or ends within an hour, message by message what the nearest full hour is
+// too late or too early by.
 func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
+	if !f.Since.IsZero() && !f.Until.IsZero() && f.Until.Before(f.Since) {
+		f.Until = f.Since
+	}
 	var args []any
 	arg := func(v any) string {
 		args = append(args, v)
@@ -286,41 +290,35 @@ func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 		}
 		return when
 	}
-	piece := func(from, to time.Time) {
-		if from.Before(to) && has(monthAt(from)) { // within an hour, so within a month
-			when := fmt.Sprintf("id >= %s AND id < %s", arg(Floor(from)), arg(Floor(to)))
-			rivals := ""
-			if f.Contested {
-				rivals = " AND rivals <> ''"
-			}
-			sums = append(
-				sums,
-				"SELECT state, rivals <> '' AS contested, 1 AS n FROM standings_"+string(monthAt(from))+" WHERE "+and(when)+rivals,
-			)
+	piece := func(from, to time.Time, n string) {
+		if !has(monthAt(from)) || !from.Before(to) { // it is within an hour, so within a month
+			return
 		}
+		when, rivals := fmt.Sprintf("id >= %s AND id < %s", arg(Floor(from)), arg(Floor(to))), ""
+		if f.Contested {
+			rivals = " AND rivals <> ''"
+		}
+		sums = append(sums,
+			"SELECT state, rivals <> '' AS contested, "+n+" AS n FROM standings_"+string(monthAt(from))+" WHERE "+and(when)+rivals)
 	}
 	hours, days := f.grains()
-	if hours.from.IsZero() || hours.to.IsZero() || hours.from.Before(hours.to) {
-		sum("tally_deltas", span("hour", hours.from, hours.to))
-		if days == nil {
-			sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, hours.to))
-		} else {
-			sum("tallies", "grain = 'day' AND "+span("began_at", days.from, days.to))
-			if !hours.from.IsZero() {
-				sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, days.from))
-			}
-			if !hours.to.IsZero() {
-				sum("tallies", "grain = 'hour' AND "+span("began_at", days.to, hours.to))
-			}
-		}
-		piece(f.Since, hours.from)
-		piece(hours.to, f.Until)
-	} else if hours.from.Equal(hours.to) { // on either side of a full hour
-		piece(f.Since, hours.from)
-		piece(hours.to, f.Until)
+	sum("tally_deltas", span("hour", hours.from, hours.to))
+	if days == nil {
+		sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, hours.to))
 	} else {
-		piece(f.Since, f.Until)
+		sum("tallies", "grain = 'day' AND "+span("began_at", days.from, days.to))
+		if !hours.from.IsZero() {
+			sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, days.from))
+		}
+		if !hours.to.IsZero() {
+			sum("tallies", "grain = 'hour' AND "+span("began_at", days.to, hours.to))
+		}
 	}
+	// What is missing at either end is added, and what is too much taken off.
+	piece(f.Since, hours.from, "1")
+	piece(hours.from, f.Since, "-1")
+	piece(hours.to, f.Until, "1")
+	piece(f.Until, hours.to, "-1")
 	return "SELECT state, contested, sum(n)::bigint FROM (" + strings.Join(
 		sums,
 		" UNION ALL ",
@@ -330,27 +328,29 @@ func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 // stretch is a span of time; a bound that is zero is open.
 type stretch struct{ from, to time.Time }
 
-// grains are the whole hours and the whole days within the span of the filter;
-// days is nil where there is none.
+// grains are the whole hours nearest to the span of the filter, and the whole
+// days within them; days is nil where there is none.
 func (f Filter) grains() (hours stretch, days *stretch) {
-	up := func(t time.Time, d time.Duration) time.Time {
+	near := func(t time.Time) time.Time {
 		if t.IsZero() {
 			return t
 		}
-		if whole := t.UTC().Truncate(d); whole.Equal(t) {
-			return whole
-		}
-		return t.UTC().Truncate(d).Add(d)
+		return t.UTC().Round(time.Hour)
 	}
-	down := func(t time.Time, d time.Duration) time.Time {
+	down := func(t time.Time) time.Time {
 		if t.IsZero() {
 			return t
 		}
-		return t.UTC().Truncate(d)
+		return t.Truncate(24 * time.Hour)
 	}
-	const day = 24 * time.Hour
-	hours = stretch{up(f.Since, time.Hour), down(f.Until, time.Hour)}
-	whole := stretch{up(f.Since, day), down(f.Until, day)}
+	up := func(t time.Time) time.Time {
+		if t.IsZero() || t.Equal(down(t)) {
+			return t
+		}
+		return down(t).Add(24 * time.Hour)
+	}
+	hours = stretch{near(f.Since), near(f.Until)}
+	whole := stretch{up(hours.from), down(hours.to)}
 	if whole.from.IsZero() || whole.to.IsZero() || whole.from.Before(whole.to) {
 		return hours, &whole
 	}

@@ -81,6 +81,11 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 		},
 		{at.Truncate(time.Hour).Add(-20 * time.Minute), at.Truncate(time.Hour).Add(10 * time.Minute)},
 		{from: at.Add(-26 * time.Hour).Truncate(24 * time.Hour)},
+		{at.Truncate(time.Hour).Add(-50 * time.Minute), at.Truncate(time.Hour).Add(-40 * time.Minute)},
+		{at.Truncate(time.Hour).Add(-20 * time.Minute), at.Truncate(time.Hour).Add(-10 * time.Minute)},
+		{at.Truncate(time.Hour).Add(-40 * time.Minute), at.Truncate(time.Hour).Add(-20 * time.Minute)},
+		{at.Truncate(24 * time.Hour).Add(-20 * time.Minute), at.Truncate(24 * time.Hour).Add(40 * time.Minute)},
+		{at.Add(-time.Hour), at.Add(-2 * time.Hour)},
 	}
 	for _, f := range []Filter{
 		{}, {Gateway: gateways[0]}, {Sender: "Lanternholm"}, {Country: "FR"}, {Kind: "bulk"}, {Contested: true}, {Template: "none"},
