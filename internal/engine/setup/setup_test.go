@@ -1,0 +1,106 @@
+package setup
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/roster/rostertest"
+	"calmpigeon.example/internal/postgres/pgtest"
+	"calmpigeon.example/internal/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+
+const file = `gateways:
+  - name: quayside
+    source: |
+      dialect: quayside
+      secrets: [api_key]
+      submit: {request: {post: /s, bearer: api_key, json: '{to}'}, reply: [{when: .status == 200, read: '{state: "accepted"}'}]}
+    address: http://127.0.0.1:1
+    secrets: {api_key: "${QUAYSIDE_API_KEY}"}
+    per_second: 7
+    in_flight: 3
+    ask_after: 1m0s
+    give_up_after: 48h0m0s
+    timeout: 10s
+routes:
+  - name: all
+    gateways: [{gateway: quayside}]
+senders:
+  - sender: Lanternholm
+    defaults: [{kind: "", country: ""}]
+templates:
+  - name: storm
+    language: en
+    texts: {en: "{crossing|Your crossing} is cancelled."}
+`
+
+// take takes the file in with the secret it needs.
+func take(t *testing.T, s *store.Store, r *roster.Roster, source string, rehearse bool) (Change, error) {
+	t.Helper()
+	return Take(t.Context(), s, r, []byte(source), map[string]string{"QUAYSIDE_API_KEY": "k-1"}, "test", time.Now(), rehearse)
+}
+
+// A set-up that is written and taken in elsewhere is the same there, and taken in
+// a second time changes nothing.
+func TestWhatIsWrittenIsTakenIn(t *testing.T) {
+	t.Parallel()
+	first, s := rostertest.Roster(t)
+	change, err := take(t, s, first, file, false)
+	if err != nil || len(change.New) != 4 || len(change.Changed) > 0 {
+		t.Fatalf("%+v, %v", change, err)
+	}
+	written, err := Write(first)
+	if err != nil || strings.Contains(string(written), "k-1") {
+		t.Fatalf("%v\n%s", err, written)
+	}
+	second, elsewhere := rostertest.Roster(t)
+	if _, err := take(t, elsewhere, second, string(written), false); err != nil {
+		t.Fatal(err)
+	}
+	if again, err := Write(second); err != nil || string(again) != string(written) {
+		t.Errorf("%v\n%s\nbecame\n%s", err, written, again)
+	}
+	change, err = Take(t.Context(), elsewhere, second, written, nil, "test", time.Now(), false) // the secret is there already
+	if err != nil || len(change.New)+len(change.Changed) > 0 {
+		t.Errorf("taken in again: %+v, %v", change, err)
+	}
+	if g := second.ByName("quayside"); g == nil || g.Secrets["api_key"] != "k-1" || g.PerSecond != 7 {
+		t.Errorf("%+v", g)
+	}
+}
+
+// All of a file or nothing: what is wrong is named, and a rehearsal changes
+// nothing either.
+func TestHalfAFileIsNotTakenIn(t *testing.T) {
+	t.Parallel()
+	r, s := rostertest.Roster(t)
+	for name, tt := range map[string]struct{ source, field string }{
+		"no YAML":              {"gateways: [", "source"},
+		"a field too many":     {strings.Replace(file, "per_second", "per_secnd", 1), "source"},
+		"not a span":           {strings.Replace(file, "1m0s", "soon", 1), "ask_after"},
+		"a route that is none": {strings.Replace(file, "gateway: quayside}]", "gateway: none}]", 1), "routes"},
+		"a sender too long":    {strings.Replace(file, "sender: Lanternholm", "sender: Lanternholm Ferries", 1), "sender"},
+		"a template too few":   {strings.Replace(file, "language: en", "language: xx", 1), "template"},
+	} {
+		_, err := take(t, s, r, tt.source, false)
+		var faults fault.Faults
+		if !errors.As(err, &faults) || !strings.Contains(err.Error(), tt.field) {
+			t.Errorf("%s: %v, want something of %s", name, err, tt.field)
+		}
+	}
+	if change, err := take(t, s, r, file, true); err != nil || len(change.New) != 4 {
+		t.Errorf("rehearsed: %+v, %v", change, err)
+	}
+	if err := r.Reload(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if len(r.All()) > 0 || len(r.Book().Senders) > 0 || len(r.Book().Templates()) > 0 || len(r.Book().Routes) > 0 {
+		t.Errorf("something was taken in: %+v", r.Book())
+	}
+}
