@@ -735,6 +735,28 @@ func TestTakenIsToldByTheSubmission(t *testing.T) {
 	for _, ref := range []string{"r-1", "r-0", "r-2"} { // of two replies the smaller id stands
 		say(Evidence{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: ref})
 	}
+	// Two that come in one set say what each of them says.
+	both := newMessage(m.GatewayID, 1)
+	accept(t, s, both)
+	set := []Evidence{{Source: delivery.Own, Claim: delivery.Sending}, {Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: "r-9"},
+		{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: "r-8"}}
+	for i := range set {
+		e := &set[i]
+		e.ID, e.MessageID, e.At, e.Attempt, e.GatewayID = NewID(), both.ID, now(), 1, &m.GatewayID
+	}
+	for _, some := range [][]Evidence{set[:1], set[1:]} {
+		if _, err := s.Append(t.Context(), now(), nil, some, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	refs := map[string]bool{}
+	for _, e := range must[[]Evidence](t)(s.Timeline(t.Context(), both.ID)) {
+		refs[e.GatewayRef] = true
+	}
+	if !refs["r-8"] || !refs["r-9"] {
+		t.Errorf("of two in one set told are %v", refs)
+	}
+
 	timeline := must[[]Evidence](t)(s.Timeline(t.Context(), m.ID))
 	var told []string
 	var facts []delivery.Evidence
