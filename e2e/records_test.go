@@ -298,6 +298,7 @@ func TestStoppingDoesNotWaitForEver(t *testing.T) {
 		select {
 		case <-ended:
 		case <-time.After(time.Minute): // the gateway would hang for two
+			h.cmd.Process.Kill()
 			t.Fatalf("it does not end within %s, asked twice: %v", tt.within, tt.twice)
 		}
 		h.start(h.listen())
