@@ -66,6 +66,18 @@ func (w *Window) Amend(t *Ticket, at time.Time) {
 	t.time = at
 }
 
+// WaitFor is how long it is until n more events may happen; 0: they may now.
+func (w *Window) WaitFor(now time.Time, n int) time.Duration {
+	if len(w.last) == 0 {
+		return 0
+	}
+	last := (w.next + min(max(n, 1), len(w.last)) - 1) % len(w.last)
+	if w.clear(last, now) {
+		return 0
+	}
+	return w.last[last].Add(w.span).Sub(now)
+}
+
 // Wait is how long after now the next event may happen; 0 if at once.
 func (w *Window) Wait(now time.Time) time.Duration {
 	if len(w.last) == 0 || w.clear(w.next, now) {

@@ -69,8 +69,9 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 	return c.CarryNoting(ctx, g, purpose, r, nil)
 }
 
-// CarryNoting is [Courier.Carry], and calls written when the request is written.
-func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request, written func()) (
+// CarryNoting is [Courier.Carry], and calls left when the request is written, and
+// once more when the answer begins.
+func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request, left func(answered bool)) (
 	dialect.Reply, Fate, store.Exchange) {
 	mask := masking(g, r)
 	ctx, cancel := context.WithTimeout(ctx, g.Timeout())
@@ -78,8 +79,9 @@ func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose st
 	// Once a connection is there, bytes may be on their way.
 	var connected atomic.Bool
 	trace := &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }}
-	if written != nil {
-		trace.WroteRequest = func(httptrace.WroteRequestInfo) { written() }
+	if left != nil {
+		trace.WroteRequest = func(httptrace.WroteRequestInfo) { left(false) }
+		trace.GotFirstResponseByte = func() { left(true) }
 	}
 	ctx = httptrace.WithClientTrace(ctx, trace)
 

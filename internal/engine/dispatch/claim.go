@@ -106,7 +106,7 @@ func (k *keeper) may(g *roster.Gateway) (leave, time.Duration) {
 		want = open
 	}
 	k.door.Lock()
-	second := k.window.Free(now, want+room+k.booths) - k.booths // what is left of it
+	second := k.window.Free(now.Add(ahead), want+room+k.booths) - k.booths // what is left of it
 	if share < 1 {
 		second = min(second, max(1, int(share*float64(g.PerSecond)))-k.window.Used(now)+k.asked.Used(now)-k.booths)
 		room = min(room, max(second-1, 0))
@@ -116,7 +116,7 @@ func (k *keeper) may(g *roster.Gateway) (leave, time.Duration) {
 	wait, even := k.window.Wait(now), k.flow.Wait(now)
 	k.door.Unlock()
 	if n <= 0 {
-		return leave{}, max(wait, 5*time.Millisecond)
+		return leave{}, max(wait-ahead, 5*time.Millisecond)
 	}
 	if k.quota.limited() {
 		var wait time.Duration

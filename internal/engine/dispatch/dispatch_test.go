@@ -457,9 +457,9 @@ func TestRoomIsKeptForPasscodes(t *testing.T) {
 	}
 }
 
-// takes puts n into the window now, if they fit.
+// takes puts n into the window as soon as they fit, if that is about now.
 func (k *keeper) takes(n int) bool {
-	if k.window.Free(time.Now(), n) < n {
+	if k.window.Free(time.Now().Add(ahead), n) < n {
 		return false
 	}
 	k.until.Store(int64(time.Since(k.began) + time.Hour))

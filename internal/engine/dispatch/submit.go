@@ -82,7 +82,7 @@ func (d *Dispatch) submit(
 		}
 		return s.result, lesson
 	}
-	reply, fate, exchange := d.Courier.CarryNoting(ctx, g, "submit", request, func() { left(false) })
+	reply, fate, exchange := d.Courier.CarryNoting(ctx, g, "submit", request, left)
 	left(true)
 	s.now = d.Now()
 	s.exchanges = append(s.exchanges, exchange)
