@@ -7,6 +7,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/pace"
 )
 
 // sending is that a message waits to be sent.
@@ -84,11 +86,18 @@ func (s *Store) take(ctx context.Context, turns []turn, gateway uuid.UUID, state
 
 // Claim takes messages that are due at a gateway, and within a lane the longest
 // due first: at most urgent passcodes, then at most so many others, the more
-// urgent lane first. Call it within [Store.Transact]. Nothing is claimed unless the holder keeps the gateway, which
+// urgent lane first; in each lane those alone that were due at a moment or since, so
+// that it need not go past what went before. Call it within [Store.Transact]. Nothing is claimed unless the holder keeps the gateway, which
 // it then does until the transaction ends.
-func (s *Store) Claim(ctx context.Context, gateway, holder uuid.UUID, now time.Time, urgent, others int) ([]Message, error) {
+func (s *Store) Claim(
+	ctx context.Context,
+	gateway, holder uuid.UUID,
+	now time.Time,
+	since [pace.Lanes]time.Time,
+	urgent, others int,
+) ([]Message, error) {
 	const lane = `(SELECT q.lane, q.id, q.due_at FROM to_send q WHERE q.gateway_id = $1 AND q.lane = %d AND q.due_at <= $2
-		AND q.valid_until > $2
+		AND q.due_at >= $%d AND q.valid_until > $2
 		ORDER BY q.due_at, q.id LIMIT $%d)`
 	type waiting struct {
 		turn
@@ -100,7 +109,7 @@ func (s *Store) Claim(ctx context.Context, gateway, holder uuid.UUID, now time.T
 	}, fmt.Sprintf(`WITH kept AS MATERIALIZED (
 			SELECT until > clock_timestamp() AS still FROM keepers WHERE gateway_id = $1 AND holder = $5 FOR SHARE)
 		SELECT t.lane, t.id, t.due_at FROM kept, LATERAL (`+lane+" UNION ALL "+lane+" UNION ALL "+lane+") AS t WHERE kept.still",
-		0, 3, 1, 4, 2, 4), gateway, now, urgent, others, holder)
+		0, 6, 3, 1, 7, 4, 2, 8, 4), gateway, now, urgent, others, holder, since[0], since[1], since[2])
 	if err != nil {
 		return nil, fmt.Errorf("claiming messages: %w", err)
 	}

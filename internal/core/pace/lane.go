@@ -16,6 +16,9 @@ const (
 	Bulk          Kind = "bulk"
 )
 
+// Lanes is how many lanes there are.
+const Lanes = 3
+
 // Kinds lists the kinds in the order of their lanes.
 var Kinds = []Kind{OTP, Transactional, Bulk}
 

@@ -170,20 +170,24 @@ func counting(g *roster.Gateway, messages int) int {
 // claim takes messages and records that they are about to go, in one
 // transaction that holds only if the lease does. After it, and not before,
 // they may be sent.
-func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, deferring bool) (claimed, error) {
+//
+// from is where in the queue to look, and is moved on; nil: from the first on.
+func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, deferring bool, from *heads) (claimed, error) {
+	since := from.since(time.Now())
+	next := since
 	var c claimed
 	var slot store.Slot
 	var goes, changed []store.Message
 	codes := 0
 	limits := k.paces()
 	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
-		c, codes = claimed{}, 0
+		c, codes, next = claimed{}, 0, since
 		now := k.d.Now()
 		others := free.others
 		if deferring && others > 0 {
 			others = max(others, claimMost) // the next ones may have to wait too
 		}
-		found, err := s.Claim(ctx, k.id, k.d.holder, now, free.messages, others)
+		found, err := s.Claim(ctx, k.id, k.d.holder, now, since, free.messages, others)
 		if err != nil || len(found) == 0 {
 			return err
 		}
@@ -193,7 +197,11 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		}
 		packer := newPacker(&g.Dialect.Submit, free.requests, free.messages)
 		others = free.others
+		left := [pace.Lanes]bool{} // one could not go: the next look begins with it
 		for _, m := range found {
+			if !left[m.Lane] {
+				next[m.Lane] = m.DueAt
+			}
 			code := m.Lane == pace.OTP.Lane()
 			codes += one(code)
 			packer.kept = free.kept * (1 - one(code))
@@ -203,6 +211,8 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			case (code || others > 0) && packer.place(m):
 				senders.count(m)
 				others -= 1 - one(code)
+			default:
+				left[m.Lane] = true
 			}
 		}
 		c.packs, c.deferred, c.full = packer.packs, len(senders.later), len(found) > 0 && len(found) >= max(free.others, 1)
@@ -236,6 +246,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	if err != nil {
 		return claimed{}, err
 	}
+	from.move(since, next)
 	k.planning.Lock()
 	defer k.planning.Unlock()
 	if codes > 0 {
@@ -253,4 +264,50 @@ func one(b bool) int {
 		return 1
 	}
 	return 0
+}
+
+// heads are how far a keeper has come in each lane of its queue. What went leaves
+// entries in the index that are dead until the database tidies, and to go past
+// them at each claim takes long.
+type heads struct {
+	due    [pace.Lanes]time.Time
+	wholly time.Time // when it last looked from the first on
+}
+
+const (
+	// wholly is how often a keeper looks from the first on, should anything have
+	// come in further ahead than it looks back.
+	wholly = time.Second
+	// lookBack is how much earlier than the last a message may be due that comes
+	// in later.
+	lookBack = 500 * time.Millisecond
+)
+
+// since is from where on to look.
+func (h *heads) since(now time.Time) (since [pace.Lanes]time.Time) {
+	if h == nil {
+		return since
+	}
+	if now.Sub(h.wholly) >= wholly {
+		h.wholly = now
+		return since
+	}
+	for lane, due := range h.due {
+		if !due.IsZero() {
+			since[lane] = due.Add(-lookBack)
+		}
+	}
+	return since
+}
+
+// move notes how far it has come.
+func (h *heads) move(since, next [pace.Lanes]time.Time) {
+	if h == nil {
+		return
+	}
+	for lane := range next {
+		if next[lane] != since[lane] { // else nothing was found
+			h.due[lane] = next[lane]
+		}
+	}
 }

@@ -626,3 +626,57 @@ submit: {request: {post: /s, bearer: token, json: '{to}'}, reply: [{when: .statu
 		t.Errorf("%d places are promised, %d requests in flight", k.booths, k.busy.Load())
 	}
 }
+
+// A keeper goes on in its queue where it was, comes back to what could not go,
+// and from time to time begins with the first again, so that nothing is
+// overlooked.
+func TestKeeperGoesOnWhereItWas(t *testing.T) {
+	t.Parallel()
+	k, g := alone(t, 10_000, 200)
+	k.d.holder, k.d.Lease = uuid.New(), time.Minute
+	if lease, err := k.takeLease(t.Context()); err != nil || !lease.Held {
+		t.Fatalf("%+v, %v", lease, err)
+	}
+	start := k.d.Now().Add(-time.Hour)
+	wait := func(n int, from time.Duration, kind pace.Kind) {
+		t.Helper()
+		var set []store.Acceptance
+		for i := range n {
+			m := message(fmt.Sprintf("+4477009%05d", i), "x")
+			due := start.Add(from + time.Duration(i)*time.Second)
+			m.Kind, m.Lane = kind, kind.Lane()
+			m.GatewayID, m.State, m.DueAt, m.CreatedAt, m.ChangedAt = g.ID, delivery.Queued, due, due, due
+			set = append(set, store.Acceptance{Message: m})
+		}
+		if _, err := k.d.Store.Accept(t.Context(), set); err != nil {
+			t.Fatal(err)
+		}
+	}
+	claim := func(n int) int {
+		t.Helper()
+		c, err := k.claim(t.Context(), g, leave{requests: n, messages: n, others: n}, false, &k.heads)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(c.packs)
+	}
+	bulk, text := pace.Bulk.Lane(), pace.Transactional.Lane()
+	wait(20, time.Minute, pace.Bulk)
+	if n := claim(12); n != 12 || !k.heads.due[bulk].Equal(start.Add(time.Minute+11*time.Second)) {
+		t.Errorf("%d went, and it is at %v", n, k.heads.due[bulk].Sub(start))
+	}
+	// What comes in far ahead of where it is waits until it begins anew; what is
+	// more urgent does not.
+	wait(3, 0, pace.Bulk)
+	wait(2, 0, pace.Transactional)
+	if n := claim(100); n != 8+2 || !k.heads.due[text].Equal(start.Add(time.Second)) {
+		t.Errorf("%d went, want the eight that were left and two texts", n)
+	}
+	k.heads.wholly = time.Now().Add(-wholly)
+	if n := claim(100); n != 3 {
+		t.Errorf("%d went from the first on, want 3", n)
+	}
+	if n := claim(100); n != 0 || k.heads.due[bulk].IsZero() {
+		t.Errorf("%d went, and nothing was left", n)
+	}
+}

@@ -65,6 +65,7 @@ type keeper struct {
 	version   int       // of the gateway that window and quota are made for
 	claimed   time.Time // the last time
 	deferring bool      // some had to wait for the pace of their sender the last time
+	heads     heads
 	reroute   time.Time // when what waits is looked through the next time, if it is not to be used
 
 	turn     sync.Mutex // to claim, where a quota holds
@@ -311,7 +312,11 @@ func (k *keeper) claimNext(ctx context.Context, g *roster.Gateway, express bool)
 	if pass.err != nil { // one tells why
 		limit.requests, limit.messages, limit.others = 1, 1, min(free.others, 1)
 	}
-	c, err = k.claim(ctx, g, limit, k.deferring && !express)
+	var since *heads
+	if !express {
+		since = &k.heads
+	}
+	c, err = k.claim(ctx, g, limit, k.deferring && !express, since)
 	k.giveBack(free.requests - len(c.packs))
 	return c, pass, 0, err
 }
