@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -118,6 +119,8 @@ func passcodes(ctx context.Context, s settings) ([]Figure, error) {
 		if len(spans) == 0 {
 			return 0, err
 		}
+		fmt.Fprintf(os.Stderr, "  otp %s: half within %v, nine tenths within %v\n", what, spans[len(spans)/2].Round(10*time.Microsecond),
+			spans[len(spans)*9/10].Round(10*time.Microsecond))
 		return float64(spans[len(spans)*99/100].Microseconds()) / 1000, err
 	}
 	idle, err := measure("idle", 500)

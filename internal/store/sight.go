@@ -38,6 +38,19 @@ const (
 	sightDeltas
 )
 
+// lookSQL is the statement. Each LIMIT keeps PostgreSQL from making one great join
+// of what is many short looks.
+var lookSQL = fmt.Sprintf(`SELECT %d, g.id, min(lanes.lane)::bigint FROM gateways g, (VALUES (0), (1), (2)) AS lanes (lane),
+		LATERAL (SELECT FROM to_send q WHERE q.gateway_id = g.id AND q.lane = lanes.lane AND q.due_at <= $1 LIMIT 1) AS one GROUP BY g.id
+	UNION ALL SELECT %d, g.id, 0 FROM gateways g,
+		LATERAL (SELECT FROM to_ask a WHERE a.gateway_id = g.id AND a.ask_at <= $1 LIMIT 1) AS one
+	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM to_send WHERE valid_until <= $1)
+	UNION ALL (SELECT DISTINCT %d, gateway_id, 0 FROM to_read WHERE id < $2)
+	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM strays WHERE look_at <= $1)
+	UNION ALL SELECT %d, NULL, n FROM settings_changes
+	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas)`,
+	sightDue, sightSilent, sightLate, sightUnread, sightStrays, sightSettings, sightDeltas)
+
 // Look sees what there is to do, in one statement: it is asked twice a second by
 // every instance. It looks once for each gateway and lane, however much waits.
 // Callbacks count as unread that came before a moment.
@@ -51,15 +64,7 @@ func (s *Store) Look(ctx context.Context, now, unreadBefore time.Time) (Sight, e
 	parts, err := query(ctx, s.hot(), func(rows pgx.Rows) (p part, err error) {
 		err = rows.Scan(&p.what, &p.id, &p.n)
 		return p, err
-	}, fmt.Sprintf(`SELECT %d, g.id, min(lanes.lane)::bigint FROM gateways g, (VALUES (0), (1), (2)) AS lanes (lane)
-			WHERE EXISTS (SELECT FROM to_send q WHERE q.gateway_id = g.id AND q.lane = lanes.lane AND q.due_at <= $1) GROUP BY g.id
-		UNION ALL SELECT %d, g.id, 0 FROM gateways g WHERE EXISTS (SELECT FROM to_ask a WHERE a.gateway_id = g.id AND a.ask_at <= $1)
-		UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM to_send WHERE valid_until <= $1)
-		UNION ALL (SELECT DISTINCT %d, gateway_id, 0 FROM to_read WHERE id < $2)
-		UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM strays WHERE look_at <= $1)
-		UNION ALL SELECT %d, NULL, n FROM settings_changes
-		UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas)`,
-		sightDue, sightSilent, sightLate, sightUnread, sightStrays, sightSettings, sightDeltas), now, Floor(unreadBefore))
+	}, lookSQL, now, Floor(unreadBefore))
 	if err != nil {
 		return sight, fmt.Errorf("looking for what there is to do: %w", err)
 	}

@@ -1,13 +1,17 @@
 package store
 
 import (
+	"fmt"
 	"reflect"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
 )
 
 // Whatever there is to do is seen, and nothing else.
@@ -71,5 +75,58 @@ func TestLookSeesWhatThereIsToDo(t *testing.T) {
 	want := Sight{Due: []DueLane{{g.ID, 1}}, Silent: []uuid.UUID{g.ID}, Unread: []uuid.UUID{g.ID}, Strays: true}
 	if got := look(); !reflect.DeepEqual(got, want) {
 		t.Errorf("%+v, want %+v", got, want)
+	}
+}
+
+// However much waits, little of it is looked at.
+func TestLookingDoesNotGoThroughTheQueue(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	at := now()
+	var set []Message
+	for i := range 3 {
+		g := Gateway{ID: NewID(), Name: fmt.Sprintf("g-%d", i), SealedSecrets: []byte{}, SealedCallback: []byte{}, CreatedAt: at, Version: 1}
+		if err := s.AddGateway(t.Context(), g); err != nil {
+			t.Fatal(err)
+		}
+		for lane := range pace.Lanes {
+			for range 400 {
+				m := newMessage(g.ID, lane)
+				m.DueAt = at
+				set = append(set, m)
+			}
+		}
+	}
+	accept(t, s, set...)
+	asked := set[:900]
+	evidence := make([]Evidence, len(asked))
+	for i, m := range asked {
+		evidence[i] = Evidence{ID: NewID(), MessageID: m.ID, At: at, Source: delivery.Own, Claim: delivery.Sending, Attempt: 1, GatewayID: &m.GatewayID}
+	}
+	ask := at.Add(-time.Second)
+	if _, err := s.Append(t.Context(), at, nil, evidence, func(_, m *Message, _ delivery.Outcome) { m.AskAt = &ask }); err != nil {
+		t.Fatal(err)
+	}
+	for _, analysed := range []bool{false, true} {
+		if analysed {
+			if _, err := s.work.Exec(t.Context(), "ANALYZE to_send, to_ask, gateways"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		lines, err := query(t.Context(), s.hot(), func(rows pgx.Rows) (line string, err error) { err = rows.Scan(&line); return line, err },
+			"EXPLAIN (ANALYZE, COSTS OFF, TIMING OFF, SUMMARY OFF) "+lookSQL, at, Floor(at))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, line := range lines {
+			var rows int
+			if _, found, ok := strings.Cut(line, "(actual rows="); ok {
+				fmt.Sscanf(found, "%d", &rows)
+			}
+			if rows > 50 {
+				t.Errorf("analysed %v: %d rows are gone through:\n%s", analysed, rows, strings.Join(lines, "\n"))
+				break
+			}
+		}
 	}
 }
