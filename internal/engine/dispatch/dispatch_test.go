@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -31,8 +30,6 @@ import (
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
-
-var discard = slog.New(slog.DiscardHandler)
 
 // desk makes a dispatch over an empty database.
 func desk(t *testing.T) *Dispatch {
