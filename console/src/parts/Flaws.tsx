@@ -7,7 +7,7 @@ export function Flaws({ what }: { what: "gateway" | "template" }) {
   const mine = data?.items.filter((f) => f.what === what) ?? [];
   if (mine.length === 0) return null;
   return (
-    <div className="notice wrong" role="alert">
+    <div className="notice wrong mt-2" role="alert" style={{ whiteSpace: "pre-line" }}>
       {mine.map((f) => <div key={f.name}>The {f.what} <b>{f.name}</b> cannot be used as it stands: {f.why}</div>)}
     </div>
   );

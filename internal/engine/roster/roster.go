@@ -237,7 +237,7 @@ func (r *Roster) Reload(ctx context.Context) error {
 			case err == nil:
 				g = opened
 			case g != nil: // it goes on as it was, but whether it is paused is told by the record
-				flaws = append(flaws, Flaw{"gateway", record.Name, err.Error()})
+				flaws = append(flaws, Flaw{"gateway", record.Name, err.Error() + "\nIt goes on as it was before."})
 				record.Source, record.Version = g.Source, g.Version
 				g = &Gateway{Gateway: record, Dialect: g.Dialect, Secrets: g.Secrets, Callback: g.Callback, mask: g.mask}
 			default:
