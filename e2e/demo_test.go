@@ -85,7 +85,8 @@ func TestDemoStopsWhatItStartedAndFindsItsData(t *testing.T) {
 	}
 
 	// A second one in the same folder is refused, and disturbs nothing.
-	second, err := exec.CommandContext(t.Context(), pigeon, "demo", "--data", data, "--listen", "127.0.0.1:0", "--fleet-listen", "127.0.0.1:0").
+	args := []string{"demo", "--data", data, "--listen", "127.0.0.1:0", "--fleet-listen", "127.0.0.1:0"}
+	second, err := exec.CommandContext(t.Context(), pigeon, args...).
 		CombinedOutput()
 	if err == nil || !strings.Contains(string(second), "is in use by another Calm Pigeon") {
 		t.Errorf("a second demo: %v %s", err, second)

@@ -81,9 +81,7 @@ func (a *app) serviceOptions(log *slog.Logger) (service.Options, error) {
 	}
 	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
-		Lease: c.GetDuration(
-			"lease",
-		), KeepRaw: c.GetDuration("keep-raw"), KeepMessages: c.GetDuration("keep-messages"), StopWithin: c.GetDuration("stop-within"),
+		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), KeepMessages: c.GetDuration("keep-messages"), StopWithin: c.GetDuration("stop-within"),
 		ProfileAt: c.GetString("profile-at"), Balance: c.GetDuration("balance-every"), Log: log,
 		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}, nil
 }

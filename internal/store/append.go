@@ -325,8 +325,8 @@ func (c *changes) places(before, m *Message) {
 	}
 }
 
-const updateStandings = `WITH written AS (UPDATE standings_%M s SET gateway_id = n.gateway_id, state = n.state, cause = n.cause, rivals = n.rivals,
-	attempts = n.attempts,
+const updateStandings = `WITH written AS (UPDATE standings_%M s SET gateway_id = n.gateway_id, state = n.state, cause = n.cause,
+		rivals = n.rivals, attempts = n.attempts,
 		changed_at = n.changed_at, settled_at = n.settled_at, price_micros = n.price_micros, currency = n.currency, repeats = n.repeats,
 			digest = n.digest, version = n.version + 1
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::timestamptz[], $8::timestamptz[],

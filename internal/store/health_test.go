@@ -24,7 +24,8 @@ func TestMatchByNumberAndSubmission(t *testing.T) {
 	submit(t, s, b, 1, "batch")
 	say := func(e Evidence, next uuid.UUID) {
 		e.ID, e.MessageID, e.At, e.GatewayID = NewID(), c.ID, now(), &next
-		if _, err := s.Append(t.Context(), now(), nil, []Evidence{e}, func(_, m *Message, _ delivery.Outcome) { m.GatewayID = next }); err != nil {
+		move := func(_, m *Message, _ delivery.Outcome) { m.GatewayID = next }
+		if _, err := s.Append(t.Context(), now(), nil, []Evidence{e}, move); err != nil {
 			t.Fatal(err)
 		}
 	}

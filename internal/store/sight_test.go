@@ -101,7 +101,8 @@ func TestLookingDoesNotGoThroughTheQueue(t *testing.T) {
 	asked := set[:900]
 	evidence := make([]Evidence, len(asked))
 	for i, m := range asked {
-		evidence[i] = Evidence{ID: NewID(), MessageID: m.ID, At: at, Source: delivery.Own, Claim: delivery.Sending, Attempt: 1, GatewayID: &m.GatewayID}
+		evidence[i] = Evidence{ID: NewID(), MessageID: m.ID, At: at, Source: delivery.Own, Claim: delivery.Sending, Attempt: 1,
+			GatewayID: &m.GatewayID}
 	}
 	ask := at.Add(-time.Second)
 	if _, err := s.Append(t.Context(), at, nil, evidence, func(_, m *Message, _ delivery.Outcome) { m.AskAt = &ask }); err != nil {

@@ -688,7 +688,8 @@ func TestExchangesInPacks(t *testing.T) {
 	for i := range 1200 {
 		x := Exchange{ID: NewID(), GatewayID: uuid.New(), Purpose: "submit", Method: "POST", URL: "http://practice.example/send",
 			RequestHeader: map[string]string{"content-type": "application/json"}, RequestBody: bodies[i%len(bodies)], Status: 200,
-			ReplyHeader: map[string]string{}, ReplyBody: fmt.Appendf(nil, `{"id":"g-%d"}`, i), StartedAt: now().Truncate(time.Microsecond), TookUs: 7}
+			ReplyHeader: map[string]string{}, ReplyBody: fmt.Appendf(nil, `{"id":"g-%d"}`, i), TookUs: 7,
+			StartedAt: now().Truncate(time.Microsecond)}
 		exchanges = append(exchanges, x)
 		evidence = append(evidence, Evidence{ExchangeID: &x.ID})
 	}

@@ -24,7 +24,8 @@ submit:
 		return
 	}
 	number, _ := phone.Parse("+447700900123")
-	request, err := d.SubmitRequest([]dialect.Message{{To: number, Text: "Berth 3"}}, dialect.Means{Secrets: map[string]string{"api_key": "k-1"}})
+	means := dialect.Means{Secrets: map[string]string{"api_key": "k-1"}}
+	request, err := d.SubmitRequest([]dialect.Message{{To: number, Text: "Berth 3"}}, means)
 	fmt.Println(request.Method, request.Path, string(request.Body), err)
 
 	now := time.Date(2026, 11, 15, 12, 0, 0, 0, time.UTC)

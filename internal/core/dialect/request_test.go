@@ -20,7 +20,8 @@ func built(t *testing.T, request string, messages ...Message) (Request, error) {
 	d, err := Load(
 		"x.yaml",
 		[]byte(
-			"dialect: x\nsecrets: [key, secret]\nsubmit: {most: 9, request: "+request+", reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}",
+			"dialect: x\nsecrets: [key, secret]\nsubmit: {most: 9, request: "+request+
+				", reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}",
 		),
 	)
 	if err != nil {

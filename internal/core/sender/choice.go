@@ -203,7 +203,8 @@ func (q Quiet) anywhere(c Case) (zone, until string, quiet bool) {
 }
 
 var link = regexp.MustCompile(
-	`(?i)\b(?:https?://|www\.)\S+|\b[a-z0-9][a-z0-9-]*(?:\.[a-z0-9-]+)*\.(?:com|net|org|info|io|co|me|ly|app|link|page|shop|xyz|example)\b(?:/\S*)?`,
+	`(?i)\b(?:https?://|www\.)\S+|` +
+		`\b[a-z0-9][a-z0-9-]*(?:\.[a-z0-9-]+)*\.(?:com|net|org|info|io|co|me|ly|app|link|page|shop|xyz|example)\b(?:/\S*)?`,
 )
 
 // Links finds the links in a text, also those without http in front.

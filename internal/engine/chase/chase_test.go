@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
-	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
@@ -44,21 +43,8 @@ func setUp(t *testing.T, dialect string) *desk {
 // accept puts in a message with what is known of it.
 func (d *desk) accept(evidence ...store.Evidence) store.Message {
 	d.t.Helper()
-	var m store.Message
-	m.Content = store.Content{
-		ID:         store.NewID(),
-		To:         phone.Stored("+447700900123"),
-		Sender:     "Lanternholm",
-		Kind:       "bulk",
-		Lane:       2,
-		Text:       "x",
-		Encoding:   "gsm7",
-		Units:      1,
-		Segments:   1,
-		ValidUntil: d.at.Add(time.Minute),
-		CreatedAt:  d.at,
-	}
-	m.GatewayID, m.State, m.DueAt, m.ChangedAt = d.g.ID, delivery.Queued, d.at, d.at
+	m := rostertest.Message(d.g, d.at)
+	m.ValidUntil = d.at.Add(time.Minute)
 	if _, err := d.store.Accept(d.t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 		d.t.Fatal(err)
 	}
@@ -91,7 +77,8 @@ func TestGivesUpWhatCannotBeAsked(t *testing.T) {
 	t.Parallel()
 	d := setUp(
 		t,
-		honours+"query: {request: {post: /q, json: 'error(\"never\")'}, reply: [{when: .status == 200, read: '{state: \"delivered\"}'}]}\nsilence: {ask_after: 1s, give_up_after: 1h}\n",
+		honours+"query: {request: {post: /q, json: 'error(\"never\")'}, "+
+			"reply: [{when: .status == 200, read: '{state: \"delivered\"}'}]}\nsilence: {ask_after: 1s, give_up_after: 1h}\n",
 	)
 	m := d.accept(own(1, delivery.Sending), store.Evidence{Source: delivery.Reply, Claim: delivery.Accepted, Attempt: 1, GatewayRef: "r-1"})
 	for _, tt := range []struct {

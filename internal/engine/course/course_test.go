@@ -16,7 +16,8 @@ import (
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
-const plain = "dialect: plain\nsubmit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
+const plain = "dialect: plain\n" +
+	"submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
 
 // What has not moved keeps its times; what goes through another gateway goes at
 // once, unless it may have gone already.
@@ -26,7 +27,7 @@ func TestWhatComesNext(t *testing.T) {
 	first := rostertest.Gateway(t, gateways, plain, roster.Settings{})
 	c := &Course{Kit: rostertest.Kit(gateways, s)}
 	now := time.Date(2026, 11, 15, 12, 0, 0, 0, time.UTC)
-	other := uuid.New()
+	other, gone := uuid.New(), delivery.Outcome{MayHaveGone: true}
 	for name, tt := range map[string]struct {
 		from  delivery.State
 		step  Step
@@ -38,8 +39,8 @@ func TestWhatComesNext(t *testing.T) {
 		"it has not moved":                     {delivery.Queued, Step{}, delivery.Outcome{}, "bulk", time.Time{}, first.ID},
 		"it waits for another try":             {delivery.Sending, Step{Wait: new(time.Duration)}, delivery.Outcome{}, "bulk", now, first.ID},
 		"elsewhere":                            {delivery.Queued, Step{Gateway: other}, delivery.Outcome{}, "bulk", now, other},
-		"elsewhere, but it may have gone":      {delivery.Queued, Step{Gateway: other}, delivery.Outcome{MayHaveGone: true}, "bulk", time.Time{}, first.ID},
-		"elsewhere, a code that may have gone": {delivery.Queued, Step{Gateway: other}, delivery.Outcome{MayHaveGone: true}, "otp", now, other},
+		"elsewhere, but it may have gone":      {delivery.Queued, Step{Gateway: other}, gone, "bulk", time.Time{}, first.ID},
+		"elsewhere, a code that may have gone": {delivery.Queued, Step{Gateway: other}, gone, "otp", now, other},
 	} {
 		var before, m store.Message
 		before.Standing = store.Standing{GatewayID: first.ID, State: tt.from, Attempts: 1}

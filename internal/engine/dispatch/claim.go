@@ -181,7 +181,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	codes := 0
 	limits := k.paces()
 	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
-		c, codes, next = claimed{}, 0, since
+		c, codes, next, slot, changed = claimed{}, 0, since, store.Slot{}, nil
 		now := k.d.Now()
 		others := free.others
 		if deferring && others > 0 {

@@ -193,7 +193,7 @@ func (d *Dispatch) record(ctx context.Context, set []result) ([]struct{}, error)
 		if err != nil {
 			return err
 		}
-		evidence := slices.Clone(evidence) // it is added to
+		evidence, steps := slices.Clone(evidence), maps.Clone(steps) // they are added to
 		for _, m := range moves {
 			if now, ok := stands[m.message.ID]; !ok || !mayMove(now) {
 				continue

@@ -53,8 +53,8 @@ submit:
 `
 
 func message(to, text string) store.Message {
-	return store.Message{Content: store.Content{ID: store.NewID(), To: phone.Stored(to), Sender: "Lanternholm", Kind: "bulk", Lane: 2, Text: text,
-		Encoding: "gsm7", Units: 1, Segments: 1, ValidUntil: time.Now().Add(time.Hour)}}
+	return store.Message{Content: store.Content{ID: store.NewID(), To: phone.Stored(to), Sender: "Lanternholm", Kind: "bulk", Lane: 2,
+		Text: text, Encoding: "gsm7", Units: 1, Segments: 1, ValidUntil: time.Now().Add(time.Hour)}}
 }
 
 // goes submits a pack at once.
@@ -323,7 +323,8 @@ func TestElsewhere(t *testing.T) {
 	d := desk(t)
 	first := rostertest.Gateway(t, d.Roster, lister, roster.Settings{}) // nobody answers there
 	second := rostertest.Gateway(t, d.Roster, strings.Replace(lister, "dialect: lister", "dialect: second", 1), roster.Settings{})
-	if err := d.Roster.PutRoutes(t.Context(), []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}, "test", d.Now()); err != nil {
+	routes := []route.Route{{Name: "all", Gateways: []route.Leg{{Gateway: "lister"}, {Gateway: "second"}}}}
+	if err := d.Roster.PutRoutes(t.Context(), routes, "test", d.Now()); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := d.Roster.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, d.Now()); err != nil {

@@ -23,7 +23,8 @@ import (
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
-const plain = "dialect: plain\nsubmit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
+const plain = "dialect: plain\n" +
+	"submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
 
 // desk takes messages in that nobody sends.
 func desk(t *testing.T) *Intake {

@@ -12,7 +12,6 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
-	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
@@ -75,22 +74,7 @@ func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 // under that.
 func (q *quay) sent(ref string) store.Message {
 	q.t.Helper()
-	var m store.Message
-	at := now()
-	m.Content = store.Content{
-		ID:         store.NewID(),
-		To:         phone.Stored("+447700900123"),
-		Sender:     "Lanternholm",
-		Kind:       "bulk",
-		Lane:       2,
-		Text:       "x",
-		Encoding:   "gsm7",
-		Units:      1,
-		Segments:   1,
-		ValidUntil: at.Add(time.Hour),
-		CreatedAt:  at,
-	}
-	m.GatewayID, m.State, m.DueAt, m.ChangedAt = q.g.ID, delivery.Queued, at, at
+	m := rostertest.Message(q.g, now())
 	if _, err := q.s.Accept(q.t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 		q.t.Fatal(err)
 	}

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
-	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
@@ -29,21 +28,7 @@ func TestWithdrawingRefusesWhatMayHaveGone(t *testing.T) {
 	w := &Withdrawal{Kit: k, Course: c}
 	at := time.Now().UTC().Truncate(time.Microsecond)
 	accept := func() store.Message {
-		var m store.Message
-		m.Content = store.Content{
-			ID:         store.NewID(),
-			To:         phone.Stored("+447700900123"),
-			Sender:     "Lanternholm",
-			Kind:       "bulk",
-			Lane:       2,
-			Text:       "x",
-			Encoding:   "gsm7",
-			Units:      1,
-			Segments:   1,
-			ValidUntil: at.Add(time.Hour),
-			CreatedAt:  at,
-		}
-		m.GatewayID, m.State, m.DueAt, m.ChangedAt = g.ID, delivery.Queued, at, at
+		m := rostertest.Message(g, at)
 		if _, err := c.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 			t.Fatal(err)
 		}

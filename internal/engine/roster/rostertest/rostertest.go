@@ -8,6 +8,9 @@ import (
 	"testing"
 	"time"
 
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
@@ -56,4 +59,14 @@ func Gateway(t testing.TB, r *roster.Roster, source string, setup roster.Setting
 func Kit(r *roster.Roster, s *store.Store) kit.Kit {
 	return kit.Kit{Store: s, Roster: r, Hub: &watch.Hub{}, Bells: watch.NewBells(), Log: slog.New(slog.DiscardHandler),
 		Now: func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }}
+}
+
+// Message is one that waits to be sent through a gateway, and is of use for an
+// hour from a moment on.
+func Message(g *roster.Gateway, at time.Time) store.Message {
+	var m store.Message
+	m.Content = store.Content{ID: store.NewID(), To: phone.Stored("+447700900123"), Sender: "Lanternholm",
+		Kind: pace.Bulk, Lane: pace.Bulk.Lane(), Text: "x", Encoding: "gsm7", Units: 1, Segments: 1, ValidUntil: at.Add(time.Hour), CreatedAt: at}
+	m.GatewayID, m.State, m.DueAt, m.ChangedAt = g.ID, delivery.Queued, at, at
+	return m
 }
