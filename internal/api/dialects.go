@@ -28,7 +28,7 @@ func (a *API) dialects(c *gin.Context) {
 			a.refuse(c, err)
 			return
 		}
-		check := explain.Dialect(name+".yaml", source)
+		check := explain.Dialect(c.Request.Context(), name+".yaml", source)
 		l.Items = append(l.Items, client.Dialect{Name: check.Name, About: check.About, Secrets: check.Secrets, Source: string(source)})
 	}
 	c.JSON(http.StatusOK, l)
@@ -40,7 +40,7 @@ func (a *API) checkDialect(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, explain.Dialect("dialect", []byte(n.Source)))
+	c.JSON(http.StatusOK, explain.Dialect(c.Request.Context(), "dialect", []byte(n.Source)))
 }
 
 func wireTrial(r trial.Result) client.Trial {

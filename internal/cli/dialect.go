@@ -34,7 +34,7 @@ func (a *app) dialect() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				d := explain.Dialect(name, source)
+				d := explain.Dialect(cmd.Context(), name, source)
 				all = append(all, shipped{d.Name, d.About})
 				rows = append(rows, []string{d.Name, d.About})
 			}
@@ -98,7 +98,7 @@ func (a *app) dialectCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			check := explain.Dialect(args[0], source)
+			check := explain.Dialect(cmd.Context(), args[0], source)
 			if len(check.Mistakes) > 0 {
 				for _, mistake := range check.Mistakes {
 					fmt.Fprintln(cmd.ErrOrStderr(), mistake)

@@ -3,6 +3,7 @@
 package explain
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -131,8 +132,9 @@ func Reading(given string, r phone.Reading) client.Number {
 }
 
 // Dialect loads a dialect file and plays its examples. name is what the file is
-// called in what is said of it.
-func Dialect(name string, source []byte) client.DialectCheck {
+// called in what is said of it; examples that are not played when ctx ends did
+// not pass.
+func Dialect(ctx context.Context, name string, source []byte) client.DialectCheck {
 	c := client.DialectCheck{Secrets: []string{}, Mistakes: []string{}, Examples: []client.DialectExample{}}
 	d, err := dialect.Load(name, source)
 	if err != nil {
@@ -140,7 +142,7 @@ func Dialect(name string, source []byte) client.DialectCheck {
 		return c
 	}
 	c.Name, c.About, c.Secrets, c.Passed = d.Name, d.About, append(c.Secrets, d.Secrets...), true
-	for i, p := range d.Play() {
+	for i, p := range d.Play(ctx) {
 		c.Examples = append(
 			c.Examples,
 			client.DialectExample{

@@ -47,6 +47,7 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/jq"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/span"
@@ -74,7 +75,8 @@ type Dialect struct {
 	Codes     map[string]Code `yaml:"codes"`
 	Examples  []Example       `yaml:"examples"`
 
-	uses uses
+	uses  uses
+	meter *jq.Meter // of whoever tries it out; nil: each reading has its own
 }
 
 // uses is what the expressions of a file ask for, worked out once when it is

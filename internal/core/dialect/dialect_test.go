@@ -34,7 +34,7 @@ func TestShippedDialectsPlayTheirExamples(t *testing.T) {
 	}
 	for _, file := range files {
 		d := load(t, strings.TrimSuffix(filepath.Base(file), ".yaml"))
-		played := d.Play()
+		played := d.Play(t.Context())
 		for i, p := range played {
 			if p.Wrong != "" {
 				t.Errorf("%s: example %d, a %s, gives %v, want %v: %s", file, i+1, p.Kind, p.Got, p.Want, p.Wrong)

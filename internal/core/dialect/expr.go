@@ -3,7 +3,6 @@ package dialect
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"math"
 	"math/big"
@@ -12,25 +11,15 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/itchyny/gojq"
-
 	"calmpigeon.example/internal/core/delivery"
-)
-
-// An expression on a live reply may neither hang nor fill the memory: these
-// are far above what any honest reply needs. The time is by the clock, and a
-// machine may be busy with other things.
-const (
-	exprTime    = 2 * time.Second
-	exprResults = 10_000
-	exprSize    = 8 << 20 // octets of all strings and keys, and 16 for each value
+	"calmpigeon.example/internal/core/jq"
 )
 
 // Expr is a jq expression in a dialect file.
 type Expr struct {
-	source string
-	code   *gojq.Code
-	err    error
+	source  string
+	program *jq.Program
+	err     error
 }
 
 // UnmarshalYAML reads and compiles the expression. A mistake in it is kept for
@@ -45,83 +34,40 @@ func (e *Expr) UnmarshalYAML(unmarshal func(any) error) error {
 }
 
 func compile(source string) Expr {
-	e := Expr{source: source}
-	query, err := gojq.Parse(source)
-	if err != nil {
-		e.err = err
-		return e
-	}
-	e.code, e.err = gojq.Compile(query)
-	return e
+	program, err := jq.Compile(source)
+	return Expr{source, program, err}
 }
 
 func (e Expr) set() bool { return e.source != "" }
 
 // all runs the expression and returns every value it yields.
-func (e Expr) all(input any) ([]any, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), exprTime)
-	defer cancel()
-	var values []any
-	left := exprSize
-	run := e.code.RunWithContext(ctx, input)
-	for {
-		value, more := run.Next()
-		if !more {
-			return values, nil
-		}
-		if err, failed := value.(error); failed {
-			if errors.Is(err, context.DeadlineExceeded) {
-				err = fmt.Errorf("took longer than %v", exprTime)
-			}
-			return nil, fmt.Errorf("jq %s: %w", e.source, err)
-		}
-		if values = append(values, value); len(values) > exprResults {
-			return nil, fmt.Errorf("jq %s: more than %d results", e.source, exprResults)
-		}
-		if left -= size(value, left); left < 0 {
-			return nil, fmt.Errorf("jq %s: its results are larger than %d octets", e.source, exprSize)
-		}
-	}
-}
-
-// size is about how much memory a value takes, counted up to a little more than
-// most.
-func size(value any, most int) int {
-	n := 16
-	switch v := value.(type) {
-	case string:
-		n += len(v)
-	case *big.Int:
-		n += v.BitLen() / 8
-	case []any:
-		for _, item := range v {
-			if n += size(item, most-n); n > most {
-				break
-			}
-		}
-	case map[string]any:
-		for key, item := range v {
-			if n += len(key) + size(item, most-n); n > most {
-				break
-			}
-		}
-	}
-	return n
-}
+func (e Expr) all(m *jq.Meter, input any) ([]any, error) { return e.program.All(m, input) }
 
 // one runs the expression and returns the first value; nil if it yields none.
-func (e Expr) one(input any) (any, error) {
-	values, err := e.all(input)
-	if err != nil || len(values) == 0 {
-		return nil, err
-	}
-	return values[0], nil
-}
+func (e Expr) one(m *jq.Meter, input any) (any, error) { return e.program.One(m, input) }
 
 // holds runs the expression as a condition: anything but false and null holds.
-func (e Expr) holds(input any) (bool, error) {
-	value, err := e.one(input)
+func (e Expr) holds(m *jq.Meter, input any) (bool, error) {
+	value, err := e.one(m, input)
 	return err == nil && value != nil && value != false, err
+}
+
+// Within is the dialect with all that its expressions use counted by one meter,
+// for whoever tries a dialect out. It is for one goroutine.
+func (d *Dialect) Within(m *jq.Meter) *Dialect {
+	tried := *d
+	tried.meter = m
+	return &tried
+}
+
+// metered is what counts the expressions of one reading or one request, and how
+// that ends.
+func (d *Dialect) metered() (m *jq.Meter, done func()) {
+	if d.meter != nil {
+		return d.meter, func() {}
+	}
+	m = jq.NewMeter(context.Background(), jq.Usual)
+	return m, m.Close
 }
 
 // plain turns what Go decodes into what jq computes with. Whole numbers stay

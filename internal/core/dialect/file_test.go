@@ -139,7 +139,7 @@ func TestSketchIsWellFormed(t *testing.T) {
 			if err != nil {
 				t.Fatalf("%+v: %v\n%s", s, err, source)
 			}
-			for i, p := range d.Play() {
+			for i, p := range d.Play(t.Context()) {
 				if p.Wrong != "" {
 					t.Fatalf("%+v: example %d gives %v, want %v: %s", s, i+1, p.Got, p.Want, p.Wrong)
 				}

@@ -10,9 +10,9 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/smstext"
@@ -21,6 +21,8 @@ import (
 const (
 	// requestMost is the largest number of messages of one request.
 	requestMost = 10_000
+	// examplesMost is how many examples a file can have.
+	examplesMost = 200
 	// tokenName is the name under which a fetched token can be used.
 	tokenName = "token"
 )
@@ -32,9 +34,9 @@ var sharable = []string{"sender", "text", "kind", "encoding", "country", "templa
 // line, the place in the file and what was expected; name is what the source
 // is called in those reports.
 func Load(name string, source []byte) (*Dialect, error) {
-	file, err := parser.ParseBytes(source, 0)
+	file, err := document.Parse(source)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %s", name, yaml.FormatError(err, false, false))
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	d := &Dialect{
 		Number: E164, Reference: NoRef,
@@ -43,8 +45,8 @@ func Load(name string, source []byte) (*Dialect, error) {
 		Limits:  Limits{PerSecond: 10, InFlight: 4, Counting: Messages},
 		Silence: Silence{AskAfter: Duration(time.Minute), GiveUpAfter: Duration(48 * time.Hour)},
 	}
-	if err := yaml.UnmarshalWithOptions(source, d, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("%s: %s", name, strings.TrimSpace(yaml.FormatError(err, false, true)))
+	if err := document.DecodeParsed(file, d); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	c := &checker{file: file, d: d}
 	c.dialect()
@@ -140,6 +142,9 @@ func (c *checker) dialect() {
 	c.statement(d.Statement)
 	for code, meaning := range d.Codes {
 		c.code("codes."+code, meaning)
+	}
+	if len(d.Examples) > examplesMost {
+		c.fail("examples", "%d of them; at most %d are accepted", len(d.Examples), examplesMost)
 	}
 	for i, example := range d.Examples {
 		c.example(fmt.Sprintf("examples[%d]", i), example)

@@ -1,11 +1,14 @@
 package dialect
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"reflect"
 	"strings"
 	"time"
+
+	"calmpigeon.example/internal/core/jq"
 )
 
 // Played is what came of one recorded example.
@@ -18,8 +21,15 @@ type Played struct {
 	Wrong string
 }
 
-// Play reads every recorded example of the file, in order.
-func (d *Dialect) Play() []Played {
+// playing is what all examples of a file together may use.
+var playing = jq.Limits{Time: 5 * time.Second, Memory: 2 * jq.Usual.Memory, Steps: 2 * jq.Usual.Steps}
+
+// Play reads every recorded example of the file, in order. What is left when ctx
+// ends did not pass.
+func (d *Dialect) Play(ctx context.Context) []Played {
+	m := jq.NewMeter(ctx, playing)
+	defer m.Close()
+	d = d.Within(m)
 	all := make([]Played, len(d.Examples))
 	for i, example := range d.Examples {
 		p := &all[i]

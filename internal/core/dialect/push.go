@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"context"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
@@ -10,6 +11,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"calmpigeon.example/internal/core/jq"
 )
 
 // Incoming is a pushed request as it came in. Header names are in small
@@ -43,7 +46,9 @@ func (rule *PushRule) Proves(in Incoming, secrets map[string]string) bool {
 	if g == nil {
 		return true
 	}
-	if g.HMACSHA256 != "" && !g.signed(in, secrets) {
+	m := jq.NewMeter(context.Background(), jq.Usual)
+	defer m.Close()
+	if g.HMACSHA256 != "" && !g.signed(m, in, secrets) {
 		return false
 	}
 	if g.Basic != nil {
@@ -57,7 +62,7 @@ func (rule *PushRule) Proves(in Incoming, secrets map[string]string) bool {
 		if err != nil {
 			return false
 		}
-		pair, err := g.Same.all(Means{Secrets: secrets}.into(input))
+		pair, err := g.Same.all(m, Means{Secrets: secrets}.into(input))
 		if err != nil || len(pair) != 2 {
 			return false
 		}
@@ -68,7 +73,7 @@ func (rule *PushRule) Proves(in Incoming, secrets map[string]string) bool {
 	return true
 }
 
-func (g *Genuine) signed(in Incoming, secrets map[string]string) bool {
+func (g *Genuine) signed(m *jq.Meter, in Incoming, secrets map[string]string) bool {
 	over := in.Body
 	if g.Over.set() {
 		input, err := in.value()
@@ -76,7 +81,7 @@ func (g *Genuine) signed(in Incoming, secrets map[string]string) bool {
 			return false
 		}
 		input["raw"] = string(in.Body) // all of it: a signature is over all
-		value, err := g.Over.one(input)
+		value, err := g.Over.one(m, input)
 		if err != nil {
 			return false
 		}
@@ -111,21 +116,23 @@ func (d *Dialect) Pushed(in Incoming) *PushRule {
 	if err != nil {
 		return d.Receipt
 	}
-	if ok, err := d.Inbound.speaks(input); ok && err == nil && d.Inbound.When.set() {
+	m, done := d.metered()
+	defer done()
+	if ok, err := d.Inbound.speaks(m, input); ok && err == nil && d.Inbound.When.set() {
 		return d.Inbound
 	}
-	if ok, err := d.Receipt.speaks(input); !ok && err == nil {
+	if ok, err := d.Receipt.speaks(m, input); !ok && err == nil {
 		return d.Inbound
 	}
 	return d.Receipt
 }
 
 // speaks reports whether what was pushed is what the rule is for.
-func (rule *PushRule) speaks(input any) (bool, error) {
+func (rule *PushRule) speaks(m *jq.Meter, input any) (bool, error) {
 	if !rule.When.set() {
 		return true, nil
 	}
-	return rule.When.holds(input)
+	return rule.When.holds(m, input)
 }
 
 // ReadReceipt reads a pushed receipt, which may speak of many messages.
@@ -137,10 +144,12 @@ func (d *Dialect) ReadReceipt(in Incoming) Reading {
 	if err != nil {
 		return unreadable("%v", err)
 	}
-	if ok, err := d.Receipt.speaks(input); err != nil || !ok {
+	m, done := d.metered()
+	defer done()
+	if ok, err := d.Receipt.speaks(m, input); err != nil || !ok {
 		return unreadable("it is no receipt by what dialect %s says %s", d.Name, orNothing(err))
 	}
-	items, err := d.items(d.Receipt.Read, input)
+	items, err := d.items(m, d.Receipt.Read, input)
 	if err != nil {
 		return unreadable("%v", err)
 	}
@@ -182,10 +191,12 @@ func (d *Dialect) ReadInbound(in Incoming) ([]Arrival, error) {
 	if err != nil {
 		return nil, err
 	}
-	if ok, err := d.Inbound.speaks(input); err != nil || !ok {
+	m, done := d.metered()
+	defer done()
+	if ok, err := d.Inbound.speaks(m, input); err != nil || !ok {
 		return nil, fmt.Errorf("it is no inbound message by what dialect %s says %s", d.Name, orNothing(err))
 	}
-	values, err := d.Inbound.Read.all(input)
+	values, err := d.Inbound.Read.all(m, input)
 	if err != nil {
 		return nil, err
 	}

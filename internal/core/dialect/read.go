@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/jq"
 )
 
 // Reply is an HTTP answer as it came in. Header names are in small letters.
@@ -100,19 +101,21 @@ func unreadable(format string, args ...any) Reading {
 }
 
 func (d *Dialect) readReply(rules []ReplyRule, reply Reply, now time.Time) Reading {
+	m, done := d.metered()
+	defer done()
 	input := map[string]any{
 		"status": reply.Status, "headers": headerObject(reply.Header),
 		"body": bodyValue(reply.Header["content-type"], reply.Body), "raw": cleanText(string(reply.Body)),
 	}
 	for _, rule := range rules {
-		holds, err := rule.When.holds(input)
+		holds, err := rule.When.holds(m, input)
 		if err != nil {
 			return unreadable("%v", err)
 		}
 		if !holds {
 			continue
 		}
-		r, err := d.follow(rule, input, now)
+		r, err := d.follow(m, rule, input, now)
 		if err != nil {
 			return unreadable("status %d: %v", reply.Status, err)
 		}
@@ -122,10 +125,10 @@ func (d *Dialect) readReply(rules []ReplyRule, reply Reply, now time.Time) Readi
 }
 
 // follow reads a reply as the rule that holds for it says.
-func (d *Dialect) follow(rule ReplyRule, input any, now time.Time) (Reading, error) {
+func (d *Dialect) follow(m *jq.Meter, rule ReplyRule, input any, now time.Time) (Reading, error) {
 	r := Reading{Meaning: Read}
 	if rule.Balance.set() {
-		value, err := rule.Balance.one(input)
+		value, err := rule.Balance.one(m, input)
 		if err == nil && value != nil {
 			r.Balance, err = money(value)
 		}
@@ -141,15 +144,15 @@ func (d *Dialect) follow(rule ReplyRule, input any, now time.Time) (Reading, err
 	case rule.Refused != "":
 		r.Meaning, r.Cause = NotTaken, rule.Refused
 	case rule.Limited.set():
-		wait, err := rule.Limited.one(input)
+		wait, err := rule.Limited.one(m, input)
 		if err != nil {
 			return r, err
 		}
 		r.Meaning, r.Cause, r.RetryAfter = NotTaken, delivery.Limited, retryAfter(wait, now)
 	case rule.Token.set():
-		return r, rule.token(&r, input)
+		return r, rule.token(m, &r, input)
 	case rule.Read.set():
-		items, err := d.items(rule.Read, input)
+		items, err := d.items(m, rule.Read, input)
 		if err != nil {
 			return r, err
 		}
@@ -163,8 +166,8 @@ func (d *Dialect) follow(rule ReplyRule, input any, now time.Time) (Reading, err
 	return r, nil
 }
 
-func (rule ReplyRule) token(r *Reading, input any) error {
-	value, err := rule.Token.one(input)
+func (rule ReplyRule) token(m *jq.Meter, r *Reading, input any) error {
+	value, err := rule.Token.one(m, input)
 	if err != nil {
 		return err
 	}
@@ -194,8 +197,8 @@ func money(value any) (*Amount, error) {
 	return a, err
 }
 
-func (d *Dialect) items(expr Expr, input any) ([]Item, error) {
-	values, err := expr.all(input)
+func (d *Dialect) items(m *jq.Meter, expr Expr, input any) ([]Item, error) {
+	values, err := expr.all(m, input)
 	if err != nil {
 		return nil, err
 	}

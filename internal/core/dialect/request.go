@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"calmpigeon.example/internal/core/jq"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/smstext"
 )
@@ -170,6 +171,8 @@ func (d *Dialect) StatementRequest(from, until time.Time, means Means) (Request,
 }
 
 func (d *Dialect) request(rule *RequestRule, input map[string]any, means Means) (Request, error) {
+	m, done := d.metered()
+	defer done()
 	r, path := Request{
 		Method: "GET",
 		Header: map[string]string{"Accept": "application/json, application/xml;q=0.9, */*;q=0.5"},
@@ -182,16 +185,16 @@ func (d *Dialect) request(rule *RequestRule, input map[string]any, means Means) 
 		return Request{}, fmt.Errorf("dialect %s: building %s: %w", d.Name, what, err)
 	}
 	var err error
-	if r.Path, err = path.fill(input); err != nil {
+	if r.Path, err = path.fill(m, input); err != nil {
 		return fail("the path", err)
 	}
-	if err := r.addQuery(rule.Query, rule.Charset, input); err != nil {
+	if err := r.addQuery(m, rule.Query, rule.Charset, input); err != nil {
 		return fail("the query string", err)
 	}
-	if err := r.body(rule, input); err != nil {
+	if err := r.body(m, rule, input); err != nil {
 		return fail("the body", err)
 	}
-	if err := r.addHeaders(rule.Headers, input); err != nil {
+	if err := r.addHeaders(m, rule.Headers, input); err != nil {
 		return fail("the headers", err)
 	}
 	switch {
@@ -206,17 +209,17 @@ func (d *Dialect) request(rule *RequestRule, input map[string]any, means Means) 
 		r.Hidden[token] = tokenName
 	}
 	if rule.Sign != nil {
-		if err := r.sign(rule.Sign, rule.Charset, input, means); err != nil {
+		if err := r.sign(m, rule.Sign, rule.Charset, input, means); err != nil {
 			return fail("the signature", err)
 		}
 	}
 	return r, nil
 }
 
-func (r *Request) body(rule *RequestRule, input map[string]any) error {
+func (r *Request) body(m *jq.Meter, rule *RequestRule, input map[string]any) error {
 	switch {
 	case rule.Form.set():
-		value, err := rule.Form.one(input)
+		value, err := rule.Form.one(m, input)
 		if err != nil {
 			return err
 		}
@@ -228,7 +231,7 @@ func (r *Request) body(rule *RequestRule, input map[string]any) error {
 		}
 		return err
 	case rule.JSON.set():
-		value, err := rule.JSON.one(input)
+		value, err := rule.JSON.one(m, input)
 		if err != nil {
 			return err
 		}
@@ -240,7 +243,7 @@ func (r *Request) body(rule *RequestRule, input map[string]any) error {
 		r.Header["Content-Type"] = "application/json"
 		return err
 	case rule.XML.set():
-		value, err := rule.XML.one(input)
+		value, err := rule.XML.one(m, input)
 		if err != nil {
 			return err
 		}
@@ -248,7 +251,7 @@ func (r *Request) body(rule *RequestRule, input map[string]any) error {
 		r.Header["Content-Type"] = "application/xml; charset=utf-8"
 		return err
 	case rule.Text.set():
-		value, err := rule.Text.one(input)
+		value, err := rule.Text.one(m, input)
 		if err != nil {
 			return err
 		}
@@ -270,11 +273,11 @@ func (c Charset) encode(text string) ([]byte, error) {
 	return []byte(text), nil
 }
 
-func (r *Request) addQuery(e Expr, charset Charset, input map[string]any) error {
+func (r *Request) addQuery(m *jq.Meter, e Expr, charset Charset, input map[string]any) error {
 	if !e.set() {
 		return nil
 	}
-	value, err := e.one(input)
+	value, err := e.one(m, input)
 	if err != nil {
 		return err
 	}
@@ -290,11 +293,11 @@ func (r *Request) addQuery(e Expr, charset Charset, input map[string]any) error 
 	return nil
 }
 
-func (r *Request) addHeaders(e Expr, input map[string]any) error {
+func (r *Request) addHeaders(m *jq.Meter, e Expr, input map[string]any) error {
 	if !e.set() {
 		return nil
 	}
-	value, err := e.one(input)
+	value, err := e.one(m, input)
 	if err != nil {
 		return err
 	}
@@ -347,7 +350,7 @@ func writeForm(value any, charset Charset) (string, error) {
 }
 
 // sign adds an HMAC with SHA-256 (RFC 2104) over what the dialect describes.
-func (r *Request) sign(rule *Sign, charset Charset, input map[string]any, means Means) error {
+func (r *Request) sign(m *jq.Meter, rule *Sign, charset Charset, input map[string]any, means Means) error {
 	path, query, _ := strings.Cut(r.Path, "?")
 	body := sha256.Sum256(r.Body)
 	seen := maps.Clone(input)
@@ -361,7 +364,7 @@ func (r *Request) sign(rule *Sign, charset Charset, input map[string]any, means 
 			"body_sha256": hex.EncodeToString(body[:]),
 		},
 	)
-	over, err := rule.Over.one(seen)
+	over, err := rule.Over.one(m, seen)
 	if err != nil {
 		return err
 	}
@@ -372,10 +375,10 @@ func (r *Request) sign(rule *Sign, charset Charset, input map[string]any, means 
 	mac := hmac.New(sha256.New, []byte(means.Secrets[rule.HMACSHA256]))
 	mac.Write([]byte(text))
 	seen["signature"] = digest(mac.Sum(nil), rule.As)
-	if err := r.addHeaders(rule.Headers, seen); err != nil {
+	if err := r.addHeaders(m, rule.Headers, seen); err != nil {
 		return err
 	}
-	return r.addQuery(rule.Query, charset, seen)
+	return r.addQuery(m, rule.Query, charset, seen)
 }
 
 func digest(sum []byte, as string) string {
@@ -435,10 +438,10 @@ func (p *Path) split() error {
 func (p Path) set() bool { return p.source != "" }
 
 // fill fills the holes.
-func (p Path) fill(input map[string]any) (string, error) {
+func (p Path) fill(m *jq.Meter, input map[string]any) (string, error) {
 	out := p.fixed[0]
 	for i, hole := range p.holes {
-		value, err := hole.one(input)
+		value, err := hole.one(m, input)
 		if err != nil {
 			return "", err
 		}

@@ -62,7 +62,9 @@ func (d *Dialect) statementLine(head, fields []string) ([]Item, error) {
 	for i, name := range head {
 		row[name] = strings.ToValidUTF8(fields[i], "\uFFFD")
 	}
-	items, err := d.items(d.Statement.Read, row)
+	m, done := d.metered()
+	defer done()
+	items, err := d.items(m, d.Statement.Read, row)
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"calmpigeon.example/internal/core/document"
 	"golang.org/x/text/encoding/charmap"
 )
 
@@ -33,12 +34,14 @@ func bodyValue(contentType string, body []byte) any {
 			return value
 		}
 	}
-	decoder := json.NewDecoder(bytes.NewReader(body))
-	decoder.UseNumber()
-	var value any
-	if err := decoder.Decode(&value); err == nil {
-		if _, err := decoder.Token(); err == io.EOF { // nothing may follow the value
-			return plain(value)
+	if document.CheckNesting(body) == nil {
+		decoder := json.NewDecoder(bytes.NewReader(body))
+		decoder.UseNumber()
+		var value any
+		if err := decoder.Decode(&value); err == nil {
+			if _, err := decoder.Token(); err == io.EOF { // nothing may follow the value
+				return plain(value)
+			}
 		}
 	}
 	return strings.ToValidUTF8(string(body), "\uFFFD")
@@ -51,9 +54,6 @@ func valuesObject(values url.Values) map[string]any {
 	}
 	return object
 }
-
-// deepest is how deep XML may be nested.
-const deepest = 64
 
 func readXML(body []byte) (any, error) {
 	decoder := xml.NewDecoder(bytes.NewReader(body))
@@ -79,7 +79,7 @@ func readXML(body []byte) (any, error) {
 }
 
 func readElement(decoder *xml.Decoder, start xml.StartElement, depth int) (any, error) {
-	if depth > deepest {
+	if depth > document.NestedMost {
 		return nil, errors.New("the XML is nested too deep")
 	}
 	object := map[string]any{}

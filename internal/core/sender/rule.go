@@ -1,7 +1,6 @@
 package sender
 
 import (
-	"bytes"
 	_ "embed"
 	"errors"
 	"fmt"
@@ -13,6 +12,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
@@ -167,8 +167,7 @@ func ReadRules(data []byte) ([]Rule, error) {
 		Origin string `yaml:"origin"`
 		Rules  []Rule `yaml:"rules"`
 	}
-	decoder := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict())
-	if err := decoder.Decode(&file); err != nil {
+	if err := document.Decode(data, &file); err != nil {
 		return nil, fault.Because(ErrRule, "%w", err)
 	}
 	seen := map[string]bool{}

@@ -18,7 +18,6 @@
 package template
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -30,6 +29,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"golang.org/x/text/language"
 
+	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
@@ -149,7 +149,7 @@ var (
 // name the line, or the text and the field.
 func Read(data []byte) (*Template, error) {
 	t := &Template{}
-	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict()).Decode(t); err != nil {
+	if err := document.Decode(data, t); err != nil {
 		return nil, fault.Because(ErrTemplate, "%w", err)
 	}
 	return t, t.Check()

@@ -12,6 +12,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"calmpigeon.example/dialects"
+	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
@@ -23,8 +24,8 @@ import (
 
 func read(source []byte) (File, error) {
 	var f File
-	if err := yaml.UnmarshalWithOptions(source, &f, yaml.Strict(), yaml.UseOrderedMap()); err != nil {
-		return f, fault.New("source", strings.TrimSpace(yaml.FormatError(err, false, true)), "a set-up as an export has it")
+	if err := document.Decode(source, &f, yaml.UseOrderedMap()); err != nil {
+		return f, fault.New("source", err.Error(), "a set-up as an export has it")
 	}
 	return f, nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/jq"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/engine/courier"
@@ -106,6 +107,11 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 // the request and sends nothing.
 func (t *Trial) Try(ctx context.Context, g *roster.Gateway, call Call, m dialect.Message, dry bool) Result {
 	var r Result
+	meter := jq.NewMeter(ctx, jq.Usual)
+	defer meter.Close()
+	metered := *g
+	metered.Dialect = g.Dialect.Within(meter)
+	g = &metered
 	means := dialect.Means{Secrets: g.Secrets, Base: g.Base(), Now: t.Now()}
 	if g.Dialect.Token == nil && call == Token {
 		return Result{Say: fmt.Sprintf("Dialect %s fetches no token.", g.Dialect.Name)}
@@ -113,14 +119,14 @@ func (t *Trial) Try(ctx context.Context, g *roster.Gateway, call Call, m dialect
 	if g.Dialect.Token != nil && call != Token {
 		token := "‹fetched›"
 		if !dry {
-			if token = t.call(ctx, g, Token, m, means, false, &r); token == "" {
+			if token = t.call(ctx, meter, g, Token, m, means, false, &r); token == "" {
 				return r
 			}
 		}
 		means.Secrets = map[string]string{"token": token}
 		maps.Copy(means.Secrets, g.Secrets)
 	}
-	t.call(ctx, g, call, m, means, dry, &r)
+	t.call(ctx, meter, g, call, m, means, dry, &r)
 	return r
 }
 
@@ -128,6 +134,7 @@ func (t *Trial) Try(ctx context.Context, g *roster.Gateway, call Call, m dialect
 // token that it fetched, if it did.
 func (t *Trial) call(
 	ctx context.Context,
+	meter *jq.Meter,
 	g *roster.Gateway,
 	call Call,
 	m dialect.Message,
@@ -151,7 +158,7 @@ func (t *Trial) call(
 		r.Passed, r.Say = true, "This is what would be sent. Nothing was."
 		return ""
 	}
-	return t.carry(ctx, g, request, read, step, r)
+	return t.carry(ctx, meter, g, request, read, step, r)
 }
 
 func (t *Trial) build(
@@ -192,6 +199,7 @@ func (t *Trial) build(
 // carry makes the request, reads the answer and says what came of it.
 func (t *Trial) carry(
 	ctx context.Context,
+	meter *jq.Meter,
 	g *roster.Gateway,
 	request dialect.Request,
 	read func(dialect.Reply, time.Time) dialect.Reading,
@@ -199,7 +207,9 @@ func (t *Trial) carry(
 	r *Result,
 ) (token string) {
 	began := time.Now()
+	resume := meter.Rest()
 	reply, fate, exchange := t.Courier.Carry(ctx, g, step.What, request)
+	resume()
 	step.Carry = time.Since(began)
 	step.Exchange = &exchange
 	attempt := dialect.Attempt{Address: g.Address, Request: request, Secrets: g.Secrets, Reply: reply, Error: exchange.Error, Now: t.Now()}
