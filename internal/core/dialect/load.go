@@ -13,6 +13,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/document"
+	"calmpigeon.example/internal/core/jq"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/smstext"
@@ -236,14 +237,18 @@ func (c *checker) call(place string, call *Call, can meanings) {
 	for i, field := range call.Same {
 		oneOf(c, fmt.Sprintf("%s.same[%d]", place, i), field, sharable...)
 	}
-	c.request(place+".request", &call.Request)
+	sees := c.d.requestShape()
+	if !many {
+		sees = c.d.means()
+	}
+	c.request(place+".request", &call.Request, sees)
 	if len(call.Reply) == 0 {
 		c.fail(place+".reply", "expected at least one rule")
 	}
 	for i, rule := range call.Reply {
 		at := fmt.Sprintf("%s.reply[%d]", place, i)
-		c.must(at+".when", rule.When, "a condition in jq")
-		c.expr(at+".balance", rule.Balance)
+		c.must(at+".when", rule.When, replyShape, "a condition in jq")
+		c.expr(at+".balance", rule.Balance, replyShape)
 		var said meanings
 		n := 0
 		for meaning, set := range map[meanings]bool{read: rule.Read.set(), limited: rule.Limited.set(), refused: rule.Refused != "", absent: rule.Absent, token: rule.Token.set()} {
@@ -256,27 +261,31 @@ func (c *checker) call(place string, call *Call, can meanings) {
 		if n != 1 && !alone || said&^can != 0 {
 			c.fail(at, "expected exactly one of %v; found %d", can, n)
 		}
-		c.expr(at+".read", rule.Read)
-		c.expr(at+".limited", rule.Limited)
-		c.expr(at+".token", rule.Token)
+		c.expr(at+".read", rule.Read, replyShape)
+		c.expr(at+".limited", rule.Limited, replyShape)
+		c.expr(at+".token", rule.Token, replyShape)
 		if rule.Refused != "" {
 			c.cause(at+".refused", rule.Refused)
 		}
 	}
 }
 
-func (c *checker) request(place string, r *RequestRule) {
+func (c *checker) request(place string, r *RequestRule, sees *jq.Shape) {
 	if r.Get.set() == r.Post.set() {
 		c.fail(place, "expected either get or post with a path")
 	}
 	for name, path := range map[string]Path{"get": r.Get, "post": r.Post} {
 		if path.err != nil {
 			c.fail(place+"."+name, "path %q: %v", path.source, path.err)
+			continue
+		}
+		for _, hole := range path.holes {
+			c.expr(place+"."+name, hole, sees)
 		}
 	}
 	bodies := 0
 	for name, e := range map[string]Expr{"form": r.Form, "json": r.JSON, "xml": r.XML, "text": r.Text} {
-		c.expr(place+"."+name, e)
+		c.expr(place+"."+name, e, sees)
 		if e.set() {
 			bodies++
 			if r.Get.set() {
@@ -287,8 +296,8 @@ func (c *checker) request(place string, r *RequestRule) {
 	if bodies > 1 {
 		c.fail(place, "expected at most one of form, json, xml and text; found %d", bodies)
 	}
-	c.expr(place+".query", r.Query)
-	c.expr(place+".headers", r.Headers)
+	c.expr(place+".query", r.Query, sees)
+	c.expr(place+".headers", r.Headers, sees)
 	if r.Charset == "" {
 		r.Charset = UTF8
 	}
@@ -299,9 +308,11 @@ func (c *checker) request(place string, r *RequestRule) {
 	c.basic(place+".basic", r.Basic)
 	if s := r.Sign; s != nil {
 		c.secret(place+".sign.hmac_sha256", s.HMACSHA256)
-		c.must(place+".sign.over", s.Over, "what is signed, in jq")
-		c.expr(place+".sign.headers", s.Headers)
-		c.expr(place+".sign.query", s.Query)
+		signed := with(sees, "method", "path", "query", "body", "body_sha256")
+		c.must(place+".sign.over", s.Over, signed, "what is signed, in jq")
+		signed = with(signed, "signature")
+		c.expr(place+".sign.headers", s.Headers, signed)
+		c.expr(place+".sign.query", s.Query, signed)
 		if !s.Headers.set() && !s.Query.set() {
 			c.fail(place+".sign", "expected headers or query, to say where the signature goes")
 		}
@@ -327,8 +338,8 @@ func (c *checker) push(place string, r *PushRule) {
 	if r == nil {
 		return
 	}
-	c.must(place+".read", r.Read, "an expression in jq")
-	c.expr(place+".when", r.When)
+	c.must(place+".read", r.Read, pushShape, "an expression in jq")
+	c.expr(place+".when", r.When, pushShape)
 	if g := r.Genuine; g != nil {
 		if g.HMACSHA256 == "" && g.Basic == nil && !g.Same.set() {
 			c.fail(place+".genuine", "expected hmac_sha256, basic or same")
@@ -339,8 +350,8 @@ func (c *checker) push(place string, r *PushRule) {
 				c.fail(place+".genuine.header", "expected the name of the header that bears the signature")
 			}
 		}
-		c.expr(place+".genuine.over", g.Over)
-		c.expr(place+".genuine.same", g.Same)
+		c.expr(place+".genuine.over", g.Over, pushShape)
+		c.expr(place+".genuine.same", g.Same, &jq.Shape{Fields: joined(pushShape.Fields, c.d.means().Fields)})
 		c.digest(place+".genuine.as", &g.As)
 		c.basic(place+".genuine.basic", g.Basic)
 	}
@@ -362,9 +373,9 @@ func (c *checker) statement(s *StatementRule) {
 	if s == nil {
 		return
 	}
-	c.must("statement.read", s.Read, "an expression in jq")
+	c.must("statement.read", s.Read, nil, "an expression in jq")
 	if s.Request != nil {
-		c.request("statement.request", s.Request)
+		c.request("statement.request", s.Request, with(c.d.means(), "from", "until"))
 	}
 	if s.Separator == "" {
 		s.Separator = ","
@@ -421,15 +432,22 @@ func (c *checker) cause(place string, cause delivery.Cause) {
 	}
 }
 
-func (c *checker) expr(place string, e Expr) {
-	if e.err != nil {
+// expr reports an expression that cannot be compiled, or that looks for what its
+// input never has.
+func (c *checker) expr(place string, e Expr, sees *jq.Shape) {
+	switch {
+	case e.err != nil:
 		c.fail(place, "expected an expression in jq: %v", e.err)
+	case e.set():
+		for _, unknown := range e.program.Unknown(sees) {
+			c.fail(place, "%s", unknown)
+		}
 	}
 }
 
 // must reports an expression that is missing, or none.
-func (c *checker) must(place string, e Expr, expected string) {
-	c.expr(place, e)
+func (c *checker) must(place string, e Expr, sees *jq.Shape, expected string) {
+	c.expr(place, e, sees)
 	if !e.set() {
 		c.fail(place, "expected %s", expected)
 	}
