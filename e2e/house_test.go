@@ -56,7 +56,8 @@ type house struct {
 	Fleet    *fleet.Fleet
 	FleetURL string
 
-	flags []string // of serve, beyond the usual
+	flags  []string // of serve, beyond the usual
+	memory int      // KiB of address space that the service may have; 0: not limited
 
 	mu  sync.Mutex
 	cmd *exec.Cmd
@@ -64,17 +65,20 @@ type house struct {
 }
 
 // build makes a house with a sender but without a gateway.
-func build(t testing.TB) *house {
+func build(t testing.TB, change ...func(*house)) *house {
 	t.Helper()
-	return buildOn(t, pgtest.Database(t))
+	return buildOn(t, pgtest.Database(t), change...)
 }
 
-func buildOn(t testing.TB, database string) *house {
+func buildOn(t testing.TB, database string, change ...func(*house)) *house {
 	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
 	h := &house{t: t, database: database, data: t.TempDir(), Fleet: fleet.New(ctx, 1, slog.New(slog.DiscardHandler))}
 	server := httptest.NewServer(h.Fleet.Handler())
 	h.FleetURL = server.URL
+	for _, c := range change {
+		c(h)
+	}
 	h.start("127.0.0.1:0")
 	t.Cleanup(func() {
 		h.stop(os.Interrupt)
@@ -111,6 +115,9 @@ func (h *house) withHarbourline(change ...func(*client.NewGateway)) *house {
 func (h *house) command(listen string) *exec.Cmd {
 	cmd := exec.Command(pigeon, "serve", "--listen", listen, "--data", h.data, "--lease", "500ms", "--phone-url", h.FleetURL+"/phone")
 	cmd.Args = append(cmd.Args, h.flags...)
+	if h.memory > 0 {
+		cmd = exec.Command("sh", append([]string{"-c", fmt.Sprintf(`ulimit -v %d && exec "$0" "$@"`, h.memory), pigeon}, cmd.Args[1:]...)...)
+	}
 	cmd.Env = append(os.Environ(), "PIGEON_DATABASE_URL="+h.database, "PIGEON_SEAL_KEY=cHJhY3RpY2UtcHJhY3RpY2UtcHJhY3RpY2UtcHJhY3Q=")
 	return cmd
 }

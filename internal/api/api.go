@@ -40,7 +40,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	r := gin.New()
 	r.UseRawPath, r.UnescapePathValues = true, true
 	r.HandleMethodNotAllowed = true
-	r.Use(a.log1, a.recover)
+	r.Use(unhurried, a.log1, a.recover)
 	r.NoMethod(func(c *gin.Context) {
 		problem(c, http.StatusMethodNotAllowed, "method-not-allowed", "This address does not take "+c.Request.Method, "")
 	})
@@ -52,6 +52,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	r.POST("/v1/session", a.signIn)
 	r.DELETE("/v1/session", a.signOut)
 
+	checking, trying := a.atOnce(checksMost), a.atOnce(trialsMost)
 	v1 := r.Group("/v1", a.needKey)
 	v1.GET("/session", a.session)
 	v1.POST("/messages", a.send)
@@ -68,10 +69,10 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.DELETE("/gateways/:name", a.removeGateway)
 	v1.POST("/gateways/:name/pause", a.pauseGateway)
 	v1.POST("/gateways/:name/resume", a.resumeGateway)
-	v1.POST("/gateways/:name/test", a.testGateway)
-	v1.GET("/dialects", a.dialects)
-	v1.POST("/dialects/check", a.checkDialect)
-	v1.POST("/dialects/try", a.tryDialect)
+	v1.POST("/gateways/:name/test", trying, a.testGateway)
+	v1.GET("/dialects", checking, a.dialects)
+	v1.POST("/dialects/check", checking, a.checkDialect)
+	v1.POST("/dialects/try", trying, a.tryDialect)
 	v1.GET("/setup", a.exportSetup)
 	v1.PUT("/setup", a.importSetup)
 	v1.GET("/routes", a.routes)

@@ -20,6 +20,31 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
+const (
+	checksMost = 4  // dialects that are checked at the same time
+	trialsMost = 16 // those that are tried out, which mostly waits for gateways
+	placeAfter = 5 * time.Second
+)
+
+// atOnce lets so many requests at the same time run what somebody wrote to try it
+// out; others wait a while for a place.
+func (a *API) atOnce(most int) gin.HandlerFunc {
+	places := make(chan struct{}, most)
+	return func(c *gin.Context) {
+		wait := time.NewTimer(placeAfter)
+		defer wait.Stop()
+		select {
+		case places <- struct{}{}:
+			defer func() { <-places }()
+			c.Next()
+		case <-wait.C:
+			a.refuse(c, errBusy)
+		case <-c.Request.Context().Done():
+			c.Abort()
+		}
+	}
+}
+
 func (a *API) dialects(c *gin.Context) {
 	l := client.List[client.Dialect]{Items: []client.Dialect{}}
 	for _, name := range dialects.Names() {

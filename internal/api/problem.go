@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"net/http"
+	"os"
 	"reflect"
 	"regexp"
 	"strings"
@@ -14,6 +16,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
@@ -22,9 +25,6 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-// bodyMost is the longest body that is read.
-const bodyMost = 1 << 20
-
 // problem answers with problem details (RFC 9457) and ends the request.
 func problem(c *gin.Context, status int, kind, title, detail string, fields ...client.FieldError) {
 	c.Abort()
@@ -32,6 +32,9 @@ func problem(c *gin.Context, status int, kind, title, detail string, fields ...c
 		return
 	}
 	c.Header("Content-Type", "application/problem+json")
+	if unread(c) {
+		c.Header("Connection", "close")
+	}
 	c.Status(status)
 	encoder := json.NewEncoder(c.Writer)
 	encoder.SetEscapeHTML(false)
@@ -95,6 +98,12 @@ func (a *API) refuse(c *gin.Context, err error) {
 		problem(c, http.StatusConflict, "changed", "Somebody else has changed this meanwhile", "Look at it again and repeat your change.")
 	case errors.Is(err, store.ErrExists):
 		problem(c, http.StatusConflict, "exists", "There is one already", err.Error())
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		problem(c, http.StatusRequestTimeout, "too-slow", "The request came too slowly", "",
+			client.FieldError{Field: "body", Wrong: fmt.Sprintf("it had not come after %v", bodyWithin), Accepted: "a body without pauses"})
+	case errors.Is(err, errBusy):
+		c.Header("Retry-After", "2")
+		problem(c, http.StatusServiceUnavailable, "busy", "Too much of this is being tried out at the same time", "Try again in a moment.")
 	case c.Request.Context().Err() != nil:
 		c.Abort() // nobody is listening any more
 	default:
@@ -110,7 +119,10 @@ func (a *API) refuse(c *gin.Context, err error) {
 	}
 }
 
-var errNotJSON = errors.New("not the expected JSON")
+var (
+	errNotJSON = errors.New("not the expected JSON")
+	errBusy    = errors.New("too much at the same time")
+)
 
 var unknownField = regexp.MustCompile(`unknown field "(.*)"`)
 
@@ -121,11 +133,14 @@ func read[T any](c *gin.Context) (T, error) {
 	if media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type")); media != "application/json" {
 		return request, fault.Because(errNotJSON, "it is sent as %q", media)
 	}
-	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, bodyMost))
+	raw, err := body(c)
 	if err != nil {
 		return request, err
 	}
-	decoder := json.NewDecoder(bytes.NewReader(body))
+	if err := document.CheckJSON(raw); err != nil {
+		return request, fault.Because(errNotJSON, "%w", err)
+	}
+	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.DisallowUnknownFields()
 	err = decoder.Decode(&request)
 	var wrongType *json.UnmarshalTypeError

@@ -2,7 +2,6 @@ package api
 
 import (
 	"errors"
-	"io"
 	"net/http"
 	"strings"
 
@@ -15,14 +14,17 @@ import (
 
 // receipt takes a callback in. It is answered only when it is stored.
 func (a *API) receipt(c *gin.Context) {
-	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, bodyMost))
-	if err != nil {
-		a.refuse(c, err)
-		return
+	var answer dialect.Answer
+	g, err := a.engine.Receipts.Of(c.Param("gateway"), c.Param("secret"))
+	if err == nil {
+		var raw []byte
+		if raw, err = body(c); err != nil {
+			a.refuse(c, err)
+			return
+		}
+		answer, err = a.engine.Receipts.Take(c.Request.Context(), g, dialect.Incoming{Method: c.Request.Method,
+			Query: strings.ToValidUTF8(c.Request.URL.RawQuery, ""), Header: courier.FlatHeader(c.Request.Header), Body: raw})
 	}
-	header := courier.FlatHeader(c.Request.Header)
-	answer, err := a.engine.Receipts.Take(c.Request.Context(), c.Param("gateway"), c.Param("secret"), dialect.Incoming{
-		Method: c.Request.Method, Query: strings.ToValidUTF8(c.Request.URL.RawQuery, ""), Header: header, Body: body})
 	switch {
 	case err == nil:
 		c.Data(answer.Status, answer.Type, []byte(answer.Body))

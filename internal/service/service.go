@@ -30,6 +30,7 @@ import (
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/postgres"
 	"calmpigeon.example/internal/store"
+	"golang.org/x/net/netutil"
 )
 
 // Options are what may differ from one instance to another.
@@ -178,7 +179,9 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Optio
 	server := &http.Server{
 		Handler:           api.New(e, console.Files(), o.PhoneURL, closing, o.Log),
 		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       15 * time.Second, // those that are read whole may take longer afterwards
 		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
 	}
 	if o.ProfileAt != "" {
@@ -197,7 +200,7 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Optio
 	over, cut := context.WithCancel(context.Background())
 	defer cut()
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(listener) }()
+	go func() { failed <- server.Serve(netutil.LimitListener(listener, connectionsMost())) }()
 	ready()
 
 	var err error
@@ -225,6 +228,18 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Optio
 		o.Log.Warn("stopped before everything in flight was recorded; what was is doubtful at the next start", "after", o.StopWithin)
 	}
 	return err
+}
+
+// connectionsMost is how many connections are open at the same time: as many as
+// there are descriptors, but for those that the service needs itself, so that
+// whoever opens very many cannot keep it from its database and its gateways.
+func connectionsMost() int {
+	const most, ours = 10_000, 256
+	var files syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &files); err != nil {
+		return most
+	}
+	return max(min(most, int(min(files.Cur, most+ours))-ours), 64)
 }
 
 // profile answers Go's profiles of the running service.

@@ -66,10 +66,15 @@ func (m *Meter) Close() {
 	m.closing.Do(func() {
 		m.clock.Stop()
 		m.cancel(context.Canceled)
-		if m.holds {
-			<-heavy
-		}
+		m.leave()
 	})
+}
+
+func (m *Meter) leave() {
+	if m.holds {
+		m.holds = false
+		<-heavy
+	}
 }
 
 // err is why nothing may run any more; nil if it may.
@@ -97,12 +102,13 @@ func (m *Meter) spend(octets int) error {
 }
 
 // Rest stops the clock while something is waited for that is no expression, until
-// what it returns is called.
+// what it returns is called. Meanwhile nothing is held that others wait for.
 func (m *Meter) Rest() (resume func()) {
 	if !m.clock.Stop() {
 		return func() {}
 	}
 	m.used += time.Since(m.began)
+	m.leave()
 	return func() {
 		m.began = time.Now()
 		m.clock.Reset(max(m.limits.Time-m.used, 0))

@@ -69,10 +69,9 @@ func size(r store.Receipt) int {
 	return n
 }
 
-// Take stores a callback. Only after it returns may the gateway be answered,
-// with what is returned.
-func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.Incoming) (dialect.Answer, error) {
-	var g *roster.Gateway
+// Of is the gateway whose callbacks come to an address, told by its name and the
+// secret in it. Ask before anything of the request is read.
+func (r *Receipts) Of(gateway, secret string) (g *roster.Gateway, err error) {
 	// A comparison is made in any case, so that a gateway's name cannot be
 	// guessed by the clock.
 	hmac.Equal([]byte(gateway), []byte(secret))
@@ -82,8 +81,14 @@ func (r *Receipts) Take(ctx context.Context, gateway, secret string, in dialect.
 		}
 	}
 	if g == nil || g.Dialect.Receipt == nil && g.Dialect.Inbound == nil {
-		return dialect.Answer{}, ErrNobody
+		return nil, ErrNobody
 	}
+	return g, nil
+}
+
+// Take stores a callback of a gateway. Only after it returns may the gateway be
+// answered, with what is returned.
+func (r *Receipts) Take(ctx context.Context, g *roster.Gateway, in dialect.Incoming) (dialect.Answer, error) {
 	rule := g.Dialect.Pushed(in)
 	// What is kept for good has its secrets masked. It is read as it came: a
 	// secret's value may stand in it by chance.

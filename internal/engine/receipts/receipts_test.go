@@ -94,9 +94,15 @@ func (q *quay) say(m store.Message, source delivery.Source, claim delivery.State
 	}
 }
 
-func (q *quay) push(query, body string) error {
-	_, err := q.Take(q.t.Context(), q.g.Name, q.g.Callback, dialect.Incoming{Method: "POST", Query: query,
-		Header: map[string]string{"content-type": "application/json"}, Body: []byte(body)})
+func (q *quay) push(query, body string) error { return q.pushAs("application/json", query, body) }
+
+func (q *quay) pushAs(kind, query, body string) error {
+	g, err := q.Of(q.g.Name, q.g.Callback)
+	if err != nil {
+		return err
+	}
+	_, err = q.Take(q.t.Context(), g, dialect.Incoming{Method: "POST", Query: query, Header: map[string]string{"content-type": kind},
+		Body: []byte(body)})
 	return err
 }
 
@@ -296,8 +302,7 @@ func FuzzWhatIsReadIsKept(f *testing.F) {
 		}
 		q := *shared
 		q.t = t
-		if _, err := q.Take(t.Context(), q.g.Name, q.g.Callback, dialect.Incoming{Method: "POST", Query: query,
-			Header: map[string]string{"content-type": strings.ToValidUTF8(strings.ReplaceAll(kind, "\x00", ""), "")}, Body: body}); err != nil {
+		if err := q.pushAs(strings.ToValidUTF8(strings.ReplaceAll(kind, "\x00", ""), ""), query, string(body)); err != nil {
 			t.Fatalf("it is answered %v", err)
 		}
 		n++
