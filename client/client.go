@@ -63,6 +63,12 @@ func (c *Client) Cancel(ctx context.Context, id string) (Message, error) {
 	return m, c.call(ctx, "POST", "/v1/messages/"+url.PathEscape(id)+"/cancel", nil, nil, &m)
 }
 
+// Stop keeps a message that may have gone from going again.
+func (c *Client) Stop(ctx context.Context, id string) (Message, error) {
+	var m Message
+	return m, c.call(ctx, "POST", "/v1/messages/"+url.PathEscape(id)+"/stop", nil, nil, &m)
+}
+
 // Filter chooses messages. Zero fields choose all.
 type Filter struct {
 	To, Kind, Sender, Gateway, Reference, GatewayRef string

@@ -276,6 +276,7 @@ type DialectCheck struct {
 	About    string           `json:"about"`
 	Secrets  []string         `json:"secrets"`
 	Mistakes []string         `json:"mistakes"` // each with its line; empty if there are none
+	Warnings []string         `json:"warnings"` // what is well-formed, and likely to do harm
 	Examples []DialectExample `json:"examples"`
 	Passed   bool             `json:"passed"`
 }

@@ -61,6 +61,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/messages/:id", a.message)
 	v1.GET("/messages/:id/follow", a.follow)
 	v1.POST("/messages/:id/cancel", a.cancel)
+	v1.POST("/messages/:id/stop", a.stop)
 	v1.GET("/tally", a.tally)
 	v1.GET("/gateways", a.gateways)
 	v1.POST("/gateways", a.addGateway)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"slices"
@@ -157,12 +158,18 @@ func (a *API) weighedFor(m store.Message) smstext.Options {
 }
 
 // cancel withdraws a message that still waits.
-func (a *API) cancel(c *gin.Context) {
+func (a *API) cancel(c *gin.Context) { a.decide(c, a.engine.Withdraw.Withdraw) }
+
+func (a *API) stop(c *gin.Context) { a.decide(c, a.engine.Withdraw.Stop) }
+
+// decide carries a person's decision about a message out, and answers with what
+// has become of it.
+func (a *API) decide(c *gin.Context, decision func(ctx context.Context, id uuid.UUID, by string) error) {
 	id, ok := a.id(c)
 	if !ok {
 		return
 	}
-	if err := a.engine.Withdraw.Withdraw(c.Request.Context(), id, keyOf(c).Name); err != nil {
+	if err := decision(c.Request.Context(), id, keyOf(c).Name); err != nil {
 		a.refuse(c, err)
 		return
 	}

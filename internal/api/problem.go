@@ -87,6 +87,10 @@ func (a *API) refuse(c *gin.Context, err error) {
 		)
 	case errors.Is(err, withdraw.ErrGone):
 		problem(c, http.StatusConflict, "gone", "This can no longer be withdrawn", err.Error())
+	case errors.Is(err, withdraw.ErrMayHaveGone):
+		problem(c, http.StatusConflict, "may-have-gone", "This can no longer be withdrawn", err.Error()+". It can be kept from going again: stop it.")
+	case errors.Is(err, withdraw.ErrNoDoubt):
+		problem(c, http.StatusConflict, "no-doubt", "There is nothing to stop", err.Error()+". What waits to be sent can be cancelled.")
 	case errors.Is(err, keys.ErrRefused):
 		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon"`)
 		problem(c, http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")

@@ -121,6 +121,9 @@ func (a *app) dialectCheck() *cobra.Command {
 			if err := a.print(cmd, check.Examples, []string{"example", "kind", "status", "check", "gives"}, rows); err != nil {
 				return err
 			}
+			for _, warning := range check.Warnings {
+				fmt.Fprintf(cmd.ErrOrStderr(), "Warning: %s\n", warning)
+			}
 			switch n := len(check.Examples); {
 			case failed > 0:
 				fmt.Fprintf(cmd.ErrOrStderr(), "%s is well-formed, but %d of %d examples are not read as they say\n", check.Name, failed, n)

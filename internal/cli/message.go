@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,7 +16,7 @@ import (
 )
 
 func (a *app) message() *cobra.Command {
-	return group("message", "Look at messages", a.messageShow(), a.messageFind(), a.messageCancel(), a.messageInbound())
+	return group("message", "Look at messages", a.messageShow(), a.messageFind(), a.messageCancel(), a.messageStop(), a.messageInbound())
 }
 
 func (a *app) messageInbound() *cobra.Command {
@@ -34,12 +35,25 @@ func (a *app) messageInbound() *cobra.Command {
 }
 
 func (a *app) messageCancel() *cobra.Command {
+	return a.decision("cancel", "Withdraw a message that still waits to be sent", "", (*client.Client).Cancel)
+}
+
+func (a *app) messageStop() *cobra.Command {
+	return a.decision("stop", "Keep a message that may have gone from going again",
+		"A message is in doubt when it was submitted and nobody knows whether the gateway took it.\n"+
+			"Stopped, it becomes unknown by your decision: it is not submitted again, and not asked\n"+
+			"about any more. What its gateway says of it later still counts.", (*client.Client).Stop)
+}
+
+// decision is a command that decides about one message.
+func (a *app) decision(name, short, long string, decide func(*client.Client, context.Context, string) (client.Message, error)) *cobra.Command {
 	return &cobra.Command{
-		Use:   "cancel ID",
-		Short: "Withdraw a message that still waits to be sent",
+		Use:   name + " ID",
+		Short: short,
+		Long:  long,
 		Args:  cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			m, err := c.Cancel(cmd.Context(), args[0])
+			m, err := decide(c, cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

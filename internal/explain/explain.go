@@ -135,13 +135,14 @@ func Reading(given string, r phone.Reading) client.Number {
 // called in what is said of it; examples that are not played when ctx ends did
 // not pass.
 func Dialect(ctx context.Context, name string, source []byte) client.DialectCheck {
-	c := client.DialectCheck{Secrets: []string{}, Mistakes: []string{}, Examples: []client.DialectExample{}}
+	c := client.DialectCheck{Secrets: []string{}, Mistakes: []string{}, Warnings: []string{}, Examples: []client.DialectExample{}}
 	d, err := dialect.Load(name, source)
 	if err != nil {
 		c.Mistakes = strings.Split(err.Error(), "\n")
 		return c
 	}
 	c.Name, c.About, c.Secrets, c.Passed = d.Name, d.About, append(c.Secrets, d.Secrets...), true
+	c.Warnings = append(c.Warnings, d.Warnings()...)
 	for i, p := range d.Play(ctx) {
 		c.Examples = append(
 			c.Examples,

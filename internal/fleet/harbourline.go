@@ -126,7 +126,7 @@ func (h *Harbourline) post(ctx context.Context, r report) bool {
 func (h *Harbourline) query(w http.ResponseWriter, r *http.Request) {
 	e, ok := h.find(r.PathValue("id"))
 	if !ok {
-		answer(w, http.StatusNotFound, map[string]any{})
+		answer(w, http.StatusNotFound, map[string]any{"error": map[string]any{"code": "no_text", "text": "No such text"}})
 		return
 	}
 	body := h.event(report{Entry: e, NoRef: true})

@@ -23,6 +23,9 @@ type Health struct {
 	BalanceAt       *time.Time
 	BalanceNote     string // why it could not be read the last time
 	AskedAt         *time.Time
+	// AskedIn is how the gateway was spoken to when it last answered a query about
+	// a message that it knew; empty if it never did.
+	AskedIn string
 }
 
 // TableName names the table.
@@ -68,6 +71,12 @@ func (s *Store) NoteBalance(ctx context.Context, gateway uuid.UUID, micros int64
 // read stays.
 func (s *Store) NoteNoBalance(ctx context.Context, gateway uuid.UUID, why string) error {
 	return s.putHealth(ctx, Health{GatewayID: gateway, BalanceNote: why}, "balance_note")
+}
+
+// NoteAnswer notes how a gateway was spoken to when it answered a query about a
+// message that it knows.
+func (s *Store) NoteAnswer(ctx context.Context, gateway uuid.UUID, in string) error {
+	return s.putHealth(ctx, Health{GatewayID: gateway, AskedIn: in}, "asked_in")
 }
 
 // MayAskBalance reports whether the balance of a gateway was not asked for

@@ -23,6 +23,7 @@ function Checked({ check }: { check: DialectCheck }) {
       <p className={failed ? "notice wrong" : ""} role="status">
         {check.name} is well-formed{check.examples.length === 0 ? ". It has no examples yet." : failed ? `, but ${failed} of ${check.examples.length} examples are not read as they say.` : `, and its ${check.examples.length} examples pass.`}
       </p>
+      {check.warnings.map((w) => <p key={w} className="notice">{w}</p>)}
       {check.examples.length > 0 && (
         <div className="table-responsive">
           <Table className="dense">

@@ -19,6 +19,10 @@ export function MessagePage() {
     mutationFn: () => got(api.POST("/v1/messages/{id}/cancel", { params: { path: { id } } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["messages"] }),
   });
+  const stop = useMutation({
+    mutationFn: () => got(api.POST("/v1/messages/{id}/stop", { params: { path: { id } } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["messages"] }),
+  });
   if (error && !m) return <div className="page"><Refused error={error} /><Link to="/">All messages</Link></div>;
   if (!m) return <div className="page" />;
   return (
@@ -28,6 +32,12 @@ export function MessagePage() {
       {cancel.error && <Refused error={cancel.error} />}
       {(m.state === "queued" || m.state === "held") && (
         <p>It waits to be sent. <Button size="sm" variant="outline-primary" className="ms-2" disabled={cancel.isPending} onClick={() => cancel.mutate()}>Withdraw it</Button></p>
+      )}
+      {stop.error && <Refused error={stop.error} />}
+      {m.state === "doubtful" && (
+        <p>
+          It may have gone. <Button size="sm" variant="outline-primary" className="ms-2" disabled={stop.isPending} onClick={() => stop.mutate()}>Do not send it again</Button>
+        </p>
       )}
       {m.rivals.length > 1 && <p className="notice">Claims contradict each other: {m.rivals.join(" and ")}. The handset's own word counts most.</p>}
       <div className="mt-3"><Strips parts={m.parts ?? []} room={m.room ?? 160} /></div>

@@ -19,6 +19,9 @@ type Outcome struct {
 	// said since that it was not taken, also when the message waits to go
 	// again.
 	MayHaveGone bool
+	// Freed is how many submissions were in doubt until the gateway, asked, said
+	// that it knows nothing of them.
+	Freed int
 	// Refused reports that the state speaks of a submission in doubt although a
 	// later one was refused: going again would be refused again.
 	Refused bool
@@ -51,6 +54,9 @@ func (d *Digest) Outcome() Outcome {
 		s := d.submissions[i].weigh(d.parts)
 		out.Attempts = max(out.Attempts, s.attempt)
 		out.MayHaveGone = out.MayHaveGone || s.inDoubt()
+		if s.doubted && s.claim.state == Queued && s.claim.source == Query {
+			out.Freed++
+		}
 		if s.inDoubt() || s.doubted && s.claim.state == Unknown {
 			doubted = s
 		}

@@ -45,7 +45,7 @@ func TestFold(t *testing.T) {
 		},
 		"the gateway's word ends it": {
 			[]Evidence{sending, doubt, {Source: Own, Claim: Queued, Attempt: 1}, {Source: Query, Claim: Queued, Attempt: 1}},
-			Outcome{State: Queued, Attempt: 1, Attempts: 1},
+			Outcome{State: Queued, Attempt: 1, Attempts: 1, Freed: 1},
 		},
 		"taken": {
 			[]Evidence{queued, sending, taken},

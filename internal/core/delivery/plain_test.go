@@ -17,10 +17,13 @@ func plainFold(evidence []Evidence) Outcome {
 		last = max(last, e.Attempt)
 	}
 	var best, doubted plainSubmission
-	mayHaveGone := false
+	mayHaveGone, freed := false, 0
 	for n := 0; n <= last; n++ {
 		s := plainWeigh(n, parts, evidence)
 		mayHaveGone = mayHaveGone || s.inDoubt()
+		if s.doubted && s.claim.Claim == Queued && s.claim.Source == Query {
+			freed++
+		}
 		if s.inDoubt() || s.doubted && s.claim.Claim == Unknown {
 			doubted = s
 		}
@@ -37,7 +40,7 @@ func plainFold(evidence []Evidence) Outcome {
 	}
 	out := Outcome{
 		State: best.claim.Claim, Cause: best.claim.Cause,
-		Attempt: best.attempt, Attempts: last, GatewayRef: best.ref, MayHaveGone: mayHaveGone, Refused: refused,
+		Attempt: best.attempt, Attempts: last, GatewayRef: best.ref, MayHaveGone: mayHaveGone, Freed: freed, Refused: refused,
 	}
 	if len(best.finals) > 1 {
 		out.Rivals = best.finals

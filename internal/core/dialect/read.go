@@ -69,6 +69,9 @@ type Item struct {
 	At          time.Time
 }
 
+// Known reports whether the gateway knows the message that it speaks of.
+func (i Item) Known() bool { return i.State != "" && !i.Absent }
+
 // ReadSubmit reads the reply to a submission. now is needed for a Retry-After
 // that is a date.
 func (d *Dialect) ReadSubmit(reply Reply, now time.Time) Reading {

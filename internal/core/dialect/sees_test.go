@@ -97,3 +97,32 @@ func TestNamesThatNobodyKnowsAreMistakes(t *testing.T) {
 		}
 	}
 }
+
+// Any web server's answer is no proof, and a file that takes it for one is warned
+// about.
+func TestABareAnswerIsWarnedAbout(t *testing.T) {
+	t.Parallel()
+	for when, warned := range map[string]bool{
+		"404 |.status == 404": true,
+		`404 |.status == 404 and .body.error? == "no such message"`:         false,
+		`404 |.status == 404 or .body.error? == "no such message"`:          true,
+		`404 |.status == 404 and (.body | type) == "object"`:                true, // what stands before a server answers so, too
+		`404 |.status >= 400 and .status < 500`:                             true,
+		`200 |.body.state? == "unknown"`:                                    false,
+		`200 |.status == 200 and (.body.state? == "sent" | not)`:            true,
+		`404 |.status == 404 and .headers["x-gateway"] == "quay"`:           false,
+		`404 |.status == 404 and (.raw | test("(?i)not found"))`:            true,
+		`404 |.status == 404 and (.raw | test("message [0-9]+ not found"))`: false,
+	} {
+		_, condition, _ := strings.Cut(when, "|")
+		source := strings.Replace(wholeFile, "  - {when: .status == 200, read: \"{gateway_ref: .body.id, code: .body.st}\"}\nstatement",
+			"  - when: '"+condition+"'\n    absent: true\nstatement", 1)
+		d, err := Load("q", []byte(source))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := len(d.Warnings()) > 0; got != warned {
+			t.Errorf("%s: warned %v, want %v: %v", condition, got, warned, d.Warnings())
+		}
+	}
+}

@@ -194,7 +194,9 @@ query:
   reply:
     - when: .status == 200
       read: "{gateway_ref: .body.id, code: .body.status}"
-    - when: .status == 404
+    # The gateway knows no such message. Say it with words of its own from the
+    # body: a bare 404 comes from any web server, and proves nothing.
+    - when: .status == 404 and .body.error? == "no such message"
       absent: true
 {{end}}
 # The gateway's codes, and what they mean.

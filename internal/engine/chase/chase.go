@@ -13,6 +13,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/schedule"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
@@ -332,14 +333,32 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 	if reading.Meaning == dialect.Read {
 		each, _ = g.Dialect.Divide(reading.Items, messages)
 	}
+	if slices.ContainsFunc(each, func(items []dialect.Item) bool { return slices.ContainsFunc(items, dialect.Item.Known) }) {
+		if err := c.Roster.NoteAnswer(ctx, g); err != nil {
+			c.Log.Error("noting that queries are answered", "gateway", g.Name, "error", err)
+		}
+	}
+	unproved := c.unproved(g, reply)
 	for i, m := range asked {
-		said := c.understand(m, g, reading, each[i], at, &exchange)
+		said := c.understand(m, g, reading, each[i], unproved, at, &exchange)
 		found.add(said...)
 		final := func(e store.Evidence) bool { return e.Claim.Final() }
 		if isOver(m, now) && !slices.ContainsFunc(said, final) {
 			found.add(giveUp(m, at))
 		}
 	}
+}
+
+// unproved says why an answer that the gateway knows no such message proves
+// nothing; empty if it does prove it.
+func (c *Chase) unproved(g *roster.Gateway, reply dialect.Reply) string {
+	switch {
+	case !g.Dialect.Recognises(reply):
+		return "any web server could have answered so"
+	case !c.Roster.HasAnswered(g):
+		return "it has not yet answered the same question about a message that it knows"
+	}
+	return ""
 }
 
 func (c *Chase) asked(m *store.Message, at time.Time, exchange *store.Exchange) store.Evidence {
@@ -409,13 +428,20 @@ func (c *Chase) understand(
 	g *roster.Gateway,
 	reading dialect.Reading,
 	items []dialect.Item,
+	unproved string,
 	at time.Time,
 	exchange *store.Exchange,
 ) []store.Evidence {
 	e := c.asked(m, at, exchange)
 	absent := func(e *store.Evidence) {
 		e.Note = "the gateway knows no such message"
-		if m.State == delivery.Doubtful {
+		switch {
+		case m.State != delivery.Doubtful:
+		case unproved != "":
+			e.Note += ", but that proves nothing: " + unproved
+		case m.Kind != pace.OTP && !g.Dialect.HonoursReference() && m.Known().Freed > 0:
+			e.Note += ". It said so of an earlier submission, too: it does not go a third time by itself"
+		default:
 			e.Claim = delivery.Queued // it was not taken, so it may go
 		}
 	}

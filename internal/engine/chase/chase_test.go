@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
@@ -43,7 +44,13 @@ func setUp(t *testing.T, dialect string) *desk {
 // accept puts in a message with what is known of it.
 func (d *desk) accept(evidence ...store.Evidence) store.Message {
 	d.t.Helper()
+	return d.acceptAs(pace.Bulk, evidence...)
+}
+
+func (d *desk) acceptAs(kind pace.Kind, evidence ...store.Evidence) store.Message {
+	d.t.Helper()
 	m := rostertest.Message(d.g, d.at)
+	m.Kind, m.Lane = kind, kind.Lane()
 	m.ValidUntil = d.at.Add(time.Minute)
 	if _, err := d.store.Accept(d.t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 		d.t.Fatal(err)

@@ -6,6 +6,8 @@ package roster
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"html"
@@ -325,6 +327,31 @@ func (r *Roster) Health(id uuid.UUID) store.Health {
 
 // NoteRest lets this instance know at once what the database was told.
 func (r *Roster) NoteRest(h store.Health) {
+	r.note(h.GatewayID, func(known *store.Health) {
+		known.RestSince, known.RestUntil, known.RestCause, known.RestNote = h.RestSince, h.RestUntil, h.RestCause, h.RestNote
+	})
+}
+
+// NoteAnswer notes that a gateway answered a query about a message that it knows.
+// What it says afterwards of messages that it does not know is worth something,
+// as long as it is spoken to in the same way.
+func (r *Roster) NoteAnswer(ctx context.Context, g *Gateway) error {
+	if r.HasAnswered(g) {
+		return nil
+	}
+	if err := r.store.NoteAnswer(ctx, g.ID, g.Speech()); err != nil {
+		return err
+	}
+	r.note(g.ID, func(known *store.Health) { known.AskedIn = g.Speech() })
+	return nil
+}
+
+// HasAnswered reports whether a gateway has answered a query about a message that
+// it knows since its dialect or address last changed.
+func (r *Roster) HasAnswered(g *Gateway) bool { return r.Health(g.ID).AskedIn == g.Speech() }
+
+// note changes what is known of how a gateway fares, here and at once.
+func (r *Roster) note(gateway uuid.UUID, change func(*store.Health)) {
 	r.reading.Lock() // what is being read now may be older
 	defer r.reading.Unlock()
 	r.mu.Lock()
@@ -333,8 +360,16 @@ func (r *Roster) NoteRest(h store.Health) {
 	if healths == nil {
 		healths = map[uuid.UUID]store.Health{}
 	}
-	known := healths[h.GatewayID]
-	known.GatewayID, known.RestSince, known.RestUntil, known.RestCause, known.RestNote = h.GatewayID, h.RestSince, h.RestUntil, h.RestCause, h.RestNote
-	healths[h.GatewayID] = known
+	known := healths[gateway]
+	known.GatewayID = gateway
+	change(&known)
+	healths[gateway] = known
 	r.healths = healths
+}
+
+// Speech names how the gateway is spoken to: where, and in which dialect, to the
+// letter.
+func (g *Gateway) Speech() string {
+	sum := sha256.Sum256([]byte(g.Address + "\x00" + g.Source))
+	return base64.RawURLEncoding.EncodeToString(sum[:12])
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -76,8 +77,14 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 	}
 	about := dialect.Message{ID: nobody, GatewayRef: nobody, To: phone.Stored("+447700900000"), Sender: "Test"}
 	r := t.Try(ctx, g, call, about, false)
-	if r.Passed {
+	switch {
+	case r.Passed && r.Steps[len(r.Steps)-1].proves():
 		r.Say = fmt.Sprintf("The credentials are accepted: %s is answered (%s).", g.Name, call)
+		return r
+	case r.Passed:
+		r.Passed = false
+		r.Say = fmt.Sprintf("Whether the credentials are accepted cannot be told: it answered %d, but says nothing that only the gateway could know.",
+			r.Steps[len(r.Steps)-1].Exchange.Status)
 		return r
 	}
 	if last := r.Steps[len(r.Steps)-1]; last.reading.Cause == delivery.CredentialsRefused {
@@ -100,6 +107,15 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 		}
 	}
 	return r
+}
+
+// proves reports whether what was read could come only from the gateway, and only
+// to somebody it knows: a balance, a token, or what it says of messages. (An
+// answer that it knows no such message has been looked at before.)
+func (s Step) proves() bool {
+	r := s.reading
+	return r.Balance != nil || r.Token != "" || r.Meaning == dialect.Absent ||
+		slices.ContainsFunc(r.Items, func(i dialect.Item) bool { return i.Known() || i.Absent })
 }
 
 // Try makes one request to a gateway, and fetches a token before it if the
@@ -235,6 +251,10 @@ func (t *Trial) carry(
 	}
 	r.Steps = append(r.Steps, step)
 	r.Passed, r.Say = outcome(step, fate)
+	if step.reading.Meaning == dialect.Absent && !g.Dialect.Recognises(reply) {
+		r.Passed, r.Say = false, fmt.Sprintf("It answered %d, as any web server does that knows nothing of messages: whether the address and the credentials "+
+			"are right cannot be told from that.", step.Exchange.Status)
+	}
 	for _, mistake := range g.Dialect.Diagnose(attempt) {
 		r.Mistakes = append(r.Mistakes, g.Mask(roster.MaskAll(mistake, request.Hidden)))
 	}

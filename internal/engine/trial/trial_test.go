@@ -88,6 +88,48 @@ func TestCredentialsAreTested(t *testing.T) {
 	}
 }
 
+// What any web server answers to any question tells nothing of the credentials.
+func TestCredentialsAreNotProvedByAnyAnswer(t *testing.T) {
+	t.Parallel()
+	for name, tt := range map[string]struct {
+		status     int
+		body, when string
+		passed     bool
+		say        string
+	}{
+		"a bare 404 that the dialect believes": {404, "404 page not found", ".status == 404", false, "cannot be told from that"},
+		"a 404 in the gateway's words":         {404, `{"error":"no such message"}`, `.status == 404 and .body.error? == "no such message"`, true, "are accepted"},
+		"a page":                               {200, "<html>Welcome</html>", ".status == 404", false, "cannot read that"},
+		"an object of something else":          {200, `{"welcome":true}`, ".status == 404", false, "cannot be told"},
+		"what it knows":                        {200, `{"id":"q-1","code":"OK"}`, ".status == 404", true, "are accepted"},
+	} {
+		door := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.WriteHeader(tt.status)
+			io.WriteString(w, tt.body)
+		}))
+		t.Cleanup(door.Close)
+		d, err := dialect.Load("quayside.yaml", []byte(`dialect: quayside
+submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: "accepted"}'}]}
+query:
+  request: {get: "/q/{gateway_ref}"}
+  reply:
+  - {when: .status == 200, read: "{gateway_ref: .body.id?, code: .body.code?}"}
+  - {when: '`+tt.when+`', absent: true}
+codes: {OK: accepted}
+`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := courier.New(time.Now)
+		t.Cleanup(c.Close)
+		tests := &Trial{Courier: c, Now: time.Now}
+		g := &roster.Gateway{Gateway: store.Gateway{Name: "quayside", Address: door.URL, TimeoutMs: 5000}, Dialect: d}
+		if r := tests.Test(t.Context(), g); r.Passed != tt.passed || !strings.Contains(r.Say, tt.say) {
+			t.Errorf("%s: passed %v, %s", name, r.Passed, r.Say)
+		}
+	}
+}
+
 // A dry run builds the request, shows it, and sends nothing.
 func TestADryRunSendsNothing(t *testing.T) {
 	t.Parallel()
