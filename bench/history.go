@@ -182,8 +182,8 @@ func (h *house) past(ctx context.Context, n int) error {
 		`INSERT INTO marks (mark, id) SELECT state, id FROM past WHERE state IN ('undeliverable', 'rejected') UNION ALL SELECT 'contested',
 			id FROM past WHERE i % 1000 = 0`,
 		`INSERT INTO tallies (grain, began_at, cut_id, gateway_id, state, contested, n)
-			SELECT g.grain, date_bin(g.span, at, 'epoch'), cut, gateway, state, i % 1000 = 0, count(*) FROM past,
-				(VALUES ('ten minutes', interval '10 minutes'), ('hour', '1 hour'), ('day', '1 day')) AS g (grain, span) GROUP BY 1, 2, 3, 4, 5, 6`,
+			SELECT g.grain, date_trunc(g.grain, at, 'UTC'), cut, gateway, state, i % 1000 = 0, count(*) FROM past, (VALUES ('hour'),
+				('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6`,
 		`DROP TABLE past`,
 	} {
 		sql = strings.ReplaceAll(sql, "$1", strconv.Itoa(n)) // it makes a table, which takes no parameters

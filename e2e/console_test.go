@@ -172,7 +172,7 @@ func TestConsoleSignsInAndOut(t *testing.T) {
 	b.do(chromedp.Navigate(h.URL))
 	b.write("#key", "pigeon_aaaaaaaa_guess")
 	b.do(chromedp.Click("button[type=submit]"))
-	b.shows("[role=alert]", "needs an API key")
+	b.shows("[role=alert]", "is not in use")
 	b.write("#key", h.Key+"\r")
 	b.shows("nav", "Messages")
 	if stored, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.cookie + JSON.stringify(localStorage)`)); err != nil ||

@@ -162,8 +162,8 @@ func TestGatewayTest(t *testing.T) {
 		"swapped":           {"longshore", client.GatewayChange{Secrets: map[string]string{"account": fleet.LongshoreToken, "token": fleet.LongshoreAccount}}, "account and token are swapped"},
 		"with its word":     {"harbourline", client.GatewayChange{Secrets: map[string]string{"api_key": "Bearer " + fleet.HarbourlineKey}}, "Give the key alone"},
 		"wrong":             {"stillwater", client.GatewayChange{Secrets: map[string]string{"client_secret": "another"}}, "does not accept these credentials"},
-		"an address beside": {"oldpier", client.GatewayChange{Address: new(h.FleetURL + "/oldpeer")}, "nothing at"},
-		"nobody there":      {"sandbank", client.GatewayChange{Address: new("http://127.0.0.1:9")}, "Nobody answers"},
+		"an address beside": {"oldpier", client.GatewayChange{Address: new(h.FleetURL + "/oldpeer"), Secrets: practice["oldpier"]}, "nothing at"},
+		"nobody there":      {"sandbank", client.GatewayChange{Address: new("http://127.0.0.1:9"), Secrets: practice["sandbank"]}, "Nobody answers"},
 	} {
 		must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), tt.gateway, tt.change))
 		r := must[client.Trial](t)(h.Client.TestGateway(t.Context(), tt.gateway))

@@ -3,7 +3,6 @@ package api
 import (
 	"fmt"
 	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
@@ -11,6 +10,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/dialects"
+	"calmpigeon.example/internal/core/address"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
@@ -120,13 +120,9 @@ func (a *API) tryDialect(c *gin.Context) {
 	}
 	var faults fault.Faults
 	file := sourceOf(n.Dialect, n.Source, &faults)
-	address, err := url.Parse(n.Address)
-	if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" {
-		faults.Add(
-			"address",
-			fmt.Sprintf("%q is no address of a gateway", n.Address),
-			"http or https, a host and perhaps a path, such as https://sms.example.net/api",
-		)
+	at, err := address.Parse(n.Address)
+	if err != nil {
+		faults.Add("address", err.Error(), address.Accepted)
 	}
 	call := trial.Call(n.Call)
 	switch call {
@@ -169,7 +165,7 @@ func (a *API) tryDialect(c *gin.Context) {
 		a.refuse(c, fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships"))
 		return
 	}
-	g, err := trial.Gateway(d, strings.TrimRight(n.Address, "/"), n.Secrets)
+	g, err := trial.Gateway(d, at, n.Secrets)
 	if err != nil {
 		a.refuse(
 			c,

@@ -419,13 +419,15 @@ func (a *API) followAll(c *gin.Context) {
 // stream writes server-sent events: what say returns at the start, after each
 // nudge and every so often, until it says that this was the last.
 func (a *API) stream(c *gin.Context, changed <-chan struct{}, every time.Duration, say func(first bool) (value any, last bool)) {
-	c.Header("Cache-Control", "no-store")
 	c.Header("X-Accel-Buffering", "no")
 	look, beat := time.NewTicker(every), time.NewTicker(heartbeat)
 	defer look.Stop()
 	defer beat.Stop()
 	for first := true; ; first = false {
 		value, last := say(first)
+		if !first && !stillAdmitted(c) {
+			return
+		}
 		if value != nil {
 			c.SSEvent("message", value)
 			c.Writer.Flush()
@@ -437,6 +439,9 @@ func (a *API) stream(c *gin.Context, changed <-chan struct{}, every time.Duratio
 		case <-changed:
 		case <-look.C:
 		case <-beat.C:
+			if !stillAdmitted(c) {
+				return
+			}
 			c.Writer.WriteString(": still here\n\n")
 			c.Writer.Flush()
 		case <-c.Request.Context().Done():

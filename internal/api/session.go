@@ -1,36 +1,95 @@
 package api
 
 import (
+	"context"
+	"errors"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/store"
 )
 
-// cookie carries the key of the console: out of reach of scripts, and sent
+// cookie carries the session of the console: out of reach of scripts, and sent
 // with requests from our own pages only.
-const cookie = "pigeon_key"
+const cookie = "pigeon_session"
 
-// needKey lets only requests with a key in use pass.
+var (
+	errNoKey   = errors.New("no key was presented")
+	errForeign = errors.New("the request comes from another site")
+)
+
+// admission looks again whether a request may go on: streams last longer than
+// keys.
+type admission func(ctx context.Context) (store.Key, error)
+
+const admissionName, keyName = "admission", "key"
+
+// needKey lets only requests with a key in use pass, or of somebody who is signed
+// in with one.
 func (a *API) needKey(c *gin.Context) {
-	presented, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-	if !ok {
-		presented, _ = c.Cookie(cookie)
+	admit, err := a.admission(c)
+	var key store.Key
+	if err == nil {
+		key, err = admit(c.Request.Context())
 	}
-	key, err := a.engine.Keys.Check(c.Request.Context(), strings.TrimSpace(presented))
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
-	c.Set("key", key)
+	c.Set(keyName, key)
+	c.Set(admissionName, admit)
 }
 
-func keyOf(c *gin.Context) store.Key { return c.MustGet("key").(store.Key) }
+func (a *API) admission(c *gin.Context) (admission, error) {
+	if header := c.GetHeader("Authorization"); header != "" {
+		presented := strings.TrimSpace(strings.TrimPrefix(header, "Bearer "))
+		return func(ctx context.Context) (store.Key, error) { return a.engine.Keys.Check(ctx, presented) }, nil
+	}
+	token, _ := c.Cookie(cookie)
+	if token == "" {
+		return nil, errNoKey
+	}
+	if !ours(c.Request) {
+		return nil, errForeign
+	}
+	return func(ctx context.Context) (store.Key, error) { return a.engine.Keys.CheckSession(ctx, token) }, nil
+}
+
+// ours reports whether a request that a browser sends a cookie with was made by
+// one of our own pages, or changes nothing.
+func ours(r *http.Request) bool {
+	if r.Method == http.MethodGet || r.Method == http.MethodHead || r.Header.Get("Sec-Fetch-Site") == "same-origin" {
+		return true
+	}
+	origin, err := url.Parse(r.Header.Get("Origin"))
+	return r.Header.Get("Sec-Fetch-Site") == "" && err == nil && origin.Host != "" && strings.EqualFold(origin.Host, r.Host)
+}
+
+// plainly tells browsers not to guess what an answer is, and nobody to keep it.
+func plainly(c *gin.Context) {
+	c.Header("X-Content-Type-Options", "nosniff")
+	c.Header("Cache-Control", "no-store")
+}
+
+func keyOf(c *gin.Context) store.Key { return c.MustGet(keyName).(store.Key) }
+
+// stillAdmitted reports whether whoever began a request may still see what it
+// answers.
+func stillAdmitted(c *gin.Context) bool {
+	_, err := c.MustGet(admissionName).(admission)(c.Request.Context())
+	return !errors.Is(err, keys.ErrRefused)
+}
 
 func (a *API) signIn(c *gin.Context) {
+	if !ours(c.Request) && c.GetHeader("Origin") != "" {
+		a.refuse(c, errForeign)
+		return
+	}
 	login, err := read[client.Login](c)
 	if err != nil {
 		a.refuse(c, err)
@@ -41,11 +100,25 @@ func (a *API) signIn(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	a.setCookie(c, strings.TrimSpace(login.Key), 30*24*3600)
+	token, err := a.engine.Keys.Begin(c.Request.Context(), key)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	a.setCookie(c, token, 30*24*3600)
 	c.JSON(http.StatusOK, client.Session{KeyName: key.Name, PhoneURL: a.phoneURL})
 }
 
 func (a *API) signOut(c *gin.Context) {
+	token, _ := c.Cookie(cookie)
+	if !ours(c.Request) {
+		a.refuse(c, errForeign)
+		return
+	}
+	if err := a.engine.Keys.End(c.Request.Context(), token); err != nil {
+		a.refuse(c, err)
+		return
+	}
 	a.setCookie(c, "", -1)
 	c.Status(http.StatusNoContent)
 }

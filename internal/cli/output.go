@@ -63,7 +63,14 @@ func (a *app) print(cmd *cobra.Command, value any, head []string, rows [][]strin
 	case "csv":
 		w := csv.NewWriter(out)
 		w.Write(head)
-		w.WriteAll(rows)
+		for _, r := range rows {
+			cells := make([]string, len(r))
+			for i, cell := range r {
+				cells[i] = defused(cell)
+			}
+			w.Write(cells)
+		}
+		w.Flush()
 		return w.Error()
 	}
 	t := table.NewWriter()
@@ -77,8 +84,10 @@ func (a *app) print(cmd *cobra.Command, value any, head []string, rows [][]strin
 		t.AppendRow(row(r))
 	}
 	width := 0
-	if columns, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && out == os.Stdout {
-		width = columns
+	if v, ok := out.(*visible); ok {
+		if columns, _, err := term.GetSize(int(v.file.Fd())); err == nil {
+			width = columns
+		}
 	}
 	for line := range strings.SplitSeq(t.Render(), "\n") {
 		if line = strings.TrimRight(line, " "); width > 0 { // a row is a line

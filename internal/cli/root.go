@@ -53,6 +53,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // whoever asks a second time does not want to wait
+	out, errOut = shown(out), shown(errOut)
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetIn(in)

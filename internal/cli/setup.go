@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/service"
 )
 
 func yes(b bool) string {
@@ -17,13 +18,26 @@ func yes(b bool) string {
 }
 
 func (a *app) keys() *cobra.Command {
-	var cure string
+	var cure, database string
 	create := &cobra.Command{
 		Use:   "new NAME",
 		Short: "Make an API key; it is shown once",
-		Args:  cobra.ExactArgs(1),
-		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			k, err := c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure})
+		Long: "Makes an API key, with a key that is in use. Where none is at hand any more, whoever\n" +
+			"can reach the database makes one with --database-url.",
+		Example: "  pigeon key new reports\n  pigeon key new rescue --database-url postgres://…",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var k client.Key
+			var err error
+			if database != "" {
+				k.Name = args[0]
+				k.Key, err = service.NewKey(cmd.Context(), database, args[0], cure)
+			} else {
+				err = a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+					k, err = c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure})
+					return err
+				})(cmd, args)
+			}
 			if err != nil {
 				return err
 			}
@@ -31,9 +45,10 @@ func (a *app) keys() *cobra.Command {
 				fmt.Fprintln(cmd.ErrOrStderr(), "Keep it now: it is stored as a hash and cannot be shown again.")
 			}
 			return a.print(cmd, k, []string{"name", "key"}, [][]string{{k.Name, k.Key}})
-		}),
+		},
 	}
 	create.Flags().StringVar(&cure, "cure", "", "how far characters may be replaced in what it sends: off, safe or strong")
+	create.Flags().StringVar(&database, "database-url", "", "make it in the database itself, where no key is at hand")
 	list := &cobra.Command{
 		Use:   "list",
 		Short: "List API keys",

@@ -40,6 +40,7 @@ type Config struct {
 	// BalanceEvery is how often gateways are asked what is left; 0: as usual.
 	BalanceEvery time.Duration
 	Clock        func() time.Time // nil: the database's, which all instances share
+	OnlyPublic   bool             // no gateway at a private address
 	Policy       intake.Policy    // what becomes of messages to which kinds of lines; nil: as usual
 }
 
@@ -71,6 +72,9 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	if err != nil {
 		return nil, err
 	}
+	if err := s.Probe(ctx, sealer); err != nil {
+		return nil, err
+	}
 	gateways := roster.New(s, sealer)
 	if err := gateways.Reload(ctx); err != nil {
 		return nil, err
@@ -84,7 +88,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	}
 	k := kit.Kit{Store: s, Roster: gateways, Hub: &watch.Hub{}, Bells: watch.NewBells(), Now: shared.now, Log: log}
 	c := &course.Course{Kit: k}
-	carrier := courier.New(k.Now)
+	carrier := courier.New(k.Now, config.OnlyPublic)
 	sending := &dispatch.Dispatch{Kit: k, Course: c, Courier: carrier, PublicURL: config.PublicURL, Lease: config.Lease}
 	if config.Policy == nil {
 		config.Policy = intake.Usual
@@ -148,6 +152,7 @@ func (e *Engine) look(ctx context.Context) error {
 		if err := e.Roster.Reload(ctx); err != nil {
 			return err
 		}
+		e.Keys.Forget()
 		e.Bells.Fresh.Now()
 	}
 	for _, one := range sight.Due {
@@ -242,6 +247,9 @@ func (e *Engine) tidy(ctx context.Context) error {
 	now := e.Now()
 	if err := e.Store.EnsurePartitions(ctx, now); err != nil {
 		return fmt.Errorf("making partitions: %w", err)
+	}
+	if err := e.Store.DropSessions(ctx, now.Add(-7*keys.SessionUnused)); err != nil {
+		return fmt.Errorf("forgetting sessions: %w", err)
 	}
 	return e.Store.Tidy(ctx, now, store.Keep{Messages: e.Config.KeepMessages, Exchanges: e.Config.KeepRaw, Idempotency: 48 * time.Hour,
 		Strays: e.Config.KeepRaw + strayEnd, Inbound: e.Config.KeepMessages})

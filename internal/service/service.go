@@ -28,6 +28,7 @@ import (
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/engine"
 	"calmpigeon.example/internal/engine/intake"
+	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/postgres"
 	"calmpigeon.example/internal/store"
 	"golang.org/x/net/netutil"
@@ -49,6 +50,7 @@ type Options struct {
 	StopWithin   time.Duration    // how long stopping may take; 0: as long as it takes
 	ProfileAt    string           // where Go's profiles are answered; empty: nowhere
 	Balance      time.Duration    // how often gateways are asked what is left
+	OnlyPublic   bool             // no gateway at a private address
 	Log          *slog.Logger
 
 	// What becomes of messages to kinds of lines: allow, warn or refuse; as
@@ -135,10 +137,14 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 			KeepMessages: o.KeepMessages,
 			Clock:        o.Clock,
 			BalanceEvery: o.Balance,
+			OnlyPublic:   o.OnlyPublic,
 			Policy:       policy(o),
 		},
 		o.Log,
 	)
+	if errors.Is(err, store.ErrOtherSeal) {
+		return fmt.Errorf("%w: start this instance with the --seal-key of the others, which the first one keeps as seal-key in its data folder", err)
+	}
 	if err != nil {
 		return err
 	}
@@ -267,6 +273,21 @@ func firstKey(ctx context.Context, e *engine.Engine, show func(key string) error
 		return err
 	}
 	return e.Keys.Add(ctx, record)
+}
+
+// NewKey makes an API key in a database, for whoever has none that is in use.
+func NewKey(ctx context.Context, databaseURL, name, cure string) (string, error) {
+	db, err := store.Open(ctx, databaseURL, time.Now())
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	all := &keys.Keys{Store: db, Now: time.Now, Random: rand.Reader}
+	record, key, err := all.Make(name, cure)
+	if err != nil {
+		return "", err
+	}
+	return key, all.Add(ctx, record)
 }
 
 // lockFolder makes the data folder and keeps a second instance out of it.

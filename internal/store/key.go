@@ -38,9 +38,28 @@ func (s *Store) KeyByHandle(ctx context.Context, handle string) (Key, error) {
 	return k, found(err)
 }
 
-// RevokeKey ends a key's use. A key that is revoked stays so.
-func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, now time.Time) error {
-	return changed(s.gorm(ctx).Exec("UPDATE keys SET revoked_at = coalesce(revoked_at, ?) WHERE id = ?", now, id))
+// RevokeKey ends a key's use, unless it is the last one in use. A key that is
+// revoked stays so.
+func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, now time.Time) (last bool, err error) {
+	err = s.Transact(ctx, func(s *Store) error {
+		// Of two that revoke each other's key one must see what the other did.
+		if err := s.gorm(ctx).Exec("LOCK TABLE keys IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
+			return err
+		}
+		var k Key
+		if err := s.gorm(ctx).Where("id = ?", id).First(&k).Error; err != nil {
+			return found(err)
+		}
+		var others int64
+		if err := s.gorm(ctx).Model(&Key{}).Where("id <> ? AND revoked_at IS NULL", id).Count(&others).Error; err != nil {
+			return err
+		}
+		if last = others == 0 && k.RevokedAt == nil; last || k.RevokedAt != nil {
+			return nil
+		}
+		return s.gorm(ctx).Exec("UPDATE keys SET revoked_at = ? WHERE id = ?", now, id).Error
+	})
+	return last, err
 }
 
 // TouchKeys notes when keys were last used.

@@ -285,7 +285,7 @@ func (s *Store) forget(ctx context.Context, before time.Time) error {
 			return fmt.Errorf("tidying: %w", err)
 		}
 	}
-	if err := s.db.WithContext(ctx).Exec("DELETE FROM tally_deltas WHERE began_at < ?", oldest).Error; err != nil {
+	if err := s.db.WithContext(ctx).Exec("DELETE FROM tally_deltas WHERE hour < ?", oldest).Error; err != nil {
 		return fmt.Errorf("tidying: %w", err)
 	}
 	return s.db.WithContext(ctx).Exec("DELETE FROM tallies WHERE began_at < ?", oldest).Error

@@ -10,20 +10,42 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Receipt is a callback as it came in. Those that were read without more ado are
+// Receipt is a callback as it is kept, its secrets masked. Those that were read without more ado are
 // kept in packs, like the exchanges; the others each by itself.
 type Receipt struct {
 	ID         uuid.UUID
 	GatewayID  uuid.UUID
 	ReceivedAt time.Time
 	Method     string
-	Query      string            // as it is kept: secrets in it are masked
-	Unmasked   string            `gorm:"-"` // the query as it came, until it has been read
+	Query      string
 	Header     map[string]string `gorm:"serializer:json"`
 	Body       []byte
 	Genuine    bool
 	Problem    string
-	Unread     bool `gorm:"-"` // it is still to be read
+	Unread     bool  `gorm:"-"` // it is still to be read
+	Came       *Came `gorm:"-"` // until it has been read; nil: it is as it came
+}
+
+// Came is a callback as it came, before anything in it was masked.
+type Came struct {
+	Query  string            `json:"query"`
+	Header map[string]string `json:"header,omitempty"` // nil: as it is kept
+	Body   []byte            `json:"body,omitempty"`   // nil: as it is kept
+}
+
+// AsItCame is what of a callback is to be read.
+func (r *Receipt) AsItCame() (query string, header map[string]string, body []byte) {
+	if r.Came == nil {
+		return r.Query, r.Header, r.Body
+	}
+	query, header, body = r.Came.Query, r.Came.Header, r.Came.Body
+	if header == nil {
+		header = r.Header
+	}
+	if body == nil {
+		body = r.Body
+	}
+	return query, header, body
 }
 
 // StoreReceipts keeps callbacks as they came in.
@@ -63,14 +85,21 @@ func (s *Store) StoreReceipts(ctx context.Context, receipts []Receipt) error {
 		return fmt.Errorf("storing receipts: there are no tables yet for the month of %d of them", len(receipts)-n)
 	}
 	if len(unread) > 0 {
-		b.Queue("INSERT INTO to_read (id, gateway_id, query) SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[])",
-			ids(unread, func(r *Receipt) uuid.UUID { return r.ID }), ids(unread, func(r *Receipt) uuid.UUID { return r.GatewayID }),
-			column(unread, func(r *Receipt) *string {
-				if r.Unmasked == r.Query {
-					return nil
-				}
-				return &r.Unmasked
-			}))
+		came := make([]*string, len(unread))
+		for i, r := range unread {
+			if r.Came == nil {
+				continue
+			}
+			encoded, err := json.Marshal(r.Came)
+			if err != nil {
+				return fmt.Errorf("storing receipts: %w", err)
+			}
+			text := string(encoded)
+			came[i] = &text
+		}
+		b.Queue("INSERT INTO to_read (id, gateway_id, came) SELECT n.id, n.gateway_id, n.came::jsonb "+
+			"FROM unnest($1::uuid[], $2::uuid[], $3::text[]) AS n (id, gateway_id, came)",
+			ids(unread, func(r *Receipt) uuid.UUID { return r.ID }), ids(unread, func(r *Receipt) uuid.UUID { return r.GatewayID }), came)
 	}
 	if err := s.send(ctx, &b); err != nil {
 		s.missing(err)
@@ -107,20 +136,20 @@ func present(b []byte) []byte {
 // came before a moment, the oldest first.
 func (s *Store) UnreadReceipts(ctx context.Context, gateway uuid.UUID, before time.Time, most int) ([]Receipt, error) {
 	type unread struct {
-		id    uuid.UUID
-		query *string
+		id   uuid.UUID
+		came []byte
 	}
 	waiting, err := query(ctx, s.hot(), func(rows pgx.Rows) (u unread, err error) {
-		err = rows.Scan(&u.id, &u.query)
+		err = rows.Scan(&u.id, &u.came)
 		return u, err
-	}, "SELECT id, query FROM to_read WHERE gateway_id = $1 AND id < $2 ORDER BY id LIMIT $3", gateway, Floor(before), most)
+	}, "SELECT id, came FROM to_read WHERE gateway_id = $1 AND id < $2 ORDER BY id LIMIT $3", gateway, Floor(before), most)
 	if err != nil {
 		return nil, fmt.Errorf("looking for receipts to read: %w", err)
 	}
-	unmasked := make(map[uuid.UUID]*string, len(waiting))
+	came := make(map[uuid.UUID][]byte, len(waiting))
 	all := make([]uuid.UUID, len(waiting))
 	for i, u := range waiting {
-		all[i], unmasked[u.id] = u.id, u.query
+		all[i], came[u.id] = u.id, u.came
 	}
 	receipts, err := s.receipts(ctx, all)
 	if err != nil {
@@ -129,8 +158,12 @@ func (s *Store) UnreadReceipts(ctx context.Context, gateway uuid.UUID, before ti
 	for i := range receipts {
 		r := &receipts[i]
 		r.Unread = true
-		if r.Unmasked = r.Query; unmasked[r.ID] != nil {
-			r.Unmasked = *unmasked[r.ID]
+		if came[r.ID] == nil {
+			continue
+		}
+		r.Came = &Came{}
+		if err := json.Unmarshal(came[r.ID], r.Came); err != nil {
+			return nil, fmt.Errorf("reading receipt %s: %w", r.ID, err)
 		}
 	}
 	return receipts, s.dropLost(ctx, all, receipts)

@@ -1,9 +1,11 @@
 package store
 
 import (
+	"context"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
+	"errors"
 	"fmt"
 )
 
@@ -42,4 +44,38 @@ func (s *Sealer) Open(sealed []byte, owner string) ([]byte, error) {
 		return nil, fmt.Errorf("opening a secret of %s: another sealing key, or altered: %w", owner, err)
 	}
 	return plain, nil
+}
+
+// ErrOtherSeal is returned where the secrets in a database are sealed with another
+// key.
+var ErrOtherSeal = errors.New("the secrets in this database are sealed with another key")
+
+// Probe checks that what others sealed in the database can be opened. The first
+// one leaves something for the next to try.
+func (s *Store) Probe(ctx context.Context, sealer *Sealer) error {
+	const owner = "probe"
+	var probe struct{ Sealed []byte }
+	if err := s.gorm(ctx).Raw("SELECT sealed FROM seal_probe").Scan(&probe).Error; err != nil {
+		return fmt.Errorf("looking for what was sealed: %w", err)
+	}
+	if probe.Sealed == nil { // of the time before there was one
+		gateways, err := s.Gateways(ctx)
+		if err != nil {
+			return err
+		}
+		for _, g := range gateways {
+			if _, err := sealer.Open(g.SealedCallback, g.ID.String()); err != nil {
+				return ErrOtherSeal
+			}
+		}
+		err = s.gorm(ctx).Exec("INSERT INTO seal_probe (one, sealed) VALUES (true, ?) ON CONFLICT DO NOTHING", sealer.Seal([]byte("calm"), owner)).Error
+		if err != nil {
+			return fmt.Errorf("leaving something sealed: %w", err)
+		}
+		return s.Probe(ctx, sealer) // two may have come at once
+	}
+	if _, err := sealer.Open(probe.Sealed, owner); err != nil {
+		return ErrOtherSeal
+	}
+	return nil
 }

@@ -99,13 +99,10 @@ func (s *Store) readCuts(ctx context.Context, from string, args ...any) ([]numbe
 	return read, nil
 }
 
-// slot is the least span that is counted; hours and days are made of it.
-const slot = 10 * time.Minute
-
-// counted is one count: how many messages that were accepted in a slot are in
+// counted is one count: how many messages that were accepted in an hour are in
 // a state.
 type counted struct {
-	began     time.Time
+	hour      time.Time
 	cut       int32
 	gateway   uuid.UUID
 	state     delivery.State
@@ -113,7 +110,7 @@ type counted struct {
 }
 
 func countedAs(m *Message) counted {
-	return counted{timeOf(m.ID).UTC().Truncate(slot), m.cut, m.GatewayID, m.State, m.Rivals != ""}
+	return counted{timeOf(m.ID).UTC().Truncate(time.Hour), m.cut, m.GatewayID, m.State, m.Rivals != ""}
 }
 
 // tallyDeltas is by how much counts change.
@@ -143,9 +140,9 @@ func (t tallyDeltas) queue(b *pgx.Batch) {
 	if set == nil {
 		return
 	}
-	b.Queue(`INSERT INTO tally_deltas (began_at, cut_id, gateway_id, state, contested, n)
+	b.Queue(`INSERT INTO tally_deltas (hour, cut_id, gateway_id, state, contested, n)
 		SELECT * FROM unnest($1::timestamptz[], $2::int[], $3::uuid[], $4::text[], $5::boolean[], $6::int[])`,
-		column(set, func(d *delta) time.Time { return d.began }), column(set, func(d *delta) int32 { return d.cut }),
+		column(set, func(d *delta) time.Time { return d.hour }), column(set, func(d *delta) int32 { return d.cut }),
 		ids(set, func(d *delta) uuid.UUID { return d.gateway }), words(set, func(d *delta) delivery.State { return d.state }),
 		column(set, func(d *delta) bool { return d.contested }), numbers(set, func(d *delta) int { return d.n }))
 }
@@ -164,10 +161,9 @@ func (s *Store) Compact(ctx context.Context) (more bool, err error) {
 			scanNumber,
 			`WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon tallies')) AS mine),
 			gone AS (DELETE FROM tally_deltas WHERE seq IN (SELECT seq FROM tally_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
-				RETURNING began_at, cut_id, gateway_id, state, contested, n),
-			sums AS (SELECT g.grain, date_bin(g.span, d.began_at, 'epoch') AS began_at, d.cut_id, d.gateway_id, d.state, d.contested, sum(d.n) AS n
-				FROM gone d, (VALUES ('ten minutes', interval '10 minutes'), ('hour', '1 hour'), ('day', '1 day')) AS g (grain, span)
-				GROUP BY 1, 2, 3, 4, 5, 6 HAVING sum(d.n) <> 0),
+				RETURNING hour, cut_id, gateway_id, state, contested, n),
+			sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.cut_id, d.gateway_id, d.state, d.contested, sum(d.n) AS n
+				FROM gone d, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6 HAVING sum(d.n) <> 0),
 			added AS (INSERT INTO tallies AS t (grain, began_at, cut_id, gateway_id, state, contested, n)
 				SELECT grain, began_at, cut_id, gateway_id, state, contested, n FROM sums
 				ON CONFLICT (grain, began_at, cut_id, gateway_id, state, contested) DO UPDATE SET n = t.n + excluded.n)
@@ -252,10 +248,10 @@ func (s *Store) chosenCuts(ctx context.Context, f Filter) ([]int32, error) {
 	return chosen, nil
 }
 
-// tallySQL adds up, in one statement and so at one moment: whole days, hours and
-// slots from the tallies, deltas that are not added up yet, and, where the span
-// begins or ends within a slot, message by message what the nearest bound of one
-// is too late or too early by.
+// tallySQL adds up, in one statement and so at one moment: whole days and whole
+// hours from the tallies, deltas that are not added up yet, and, where the span
+// begins or ends within an hour, message by message what the nearest full hour is
+// too late or too early by.
 func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 	if !f.Since.IsZero() && !f.Until.IsZero() && f.Until.Before(f.Since) {
 		f.Until = f.Since
@@ -305,16 +301,24 @@ func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 		sums = append(sums,
 			"SELECT state, rivals <> '' AS contested, "+n+" AS n FROM standings_"+string(monthAt(from))+" WHERE "+and(when)+rivals)
 	}
-	within := stretch{f.Since, f.Until}.near(slot)
-	sum("tally_deltas", span("began_at", within.from, within.to))
-	for _, t := range within.split() {
-		sum("tallies", "grain = '"+t.grain+"' AND "+span("began_at", t.from, t.to))
+	hours, days := f.grains()
+	sum("tally_deltas", span("hour", hours.from, hours.to))
+	if days == nil {
+		sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, hours.to))
+	} else {
+		sum("tallies", "grain = 'day' AND "+span("began_at", days.from, days.to))
+		if !hours.from.IsZero() {
+			sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, days.from))
+		}
+		if !hours.to.IsZero() {
+			sum("tallies", "grain = 'hour' AND "+span("began_at", days.to, hours.to))
+		}
 	}
 	// What is missing at either end is added, and what is too much taken off.
-	piece(f.Since, within.from, "1")
-	piece(within.from, f.Since, "-1")
-	piece(within.to, f.Until, "1")
-	piece(f.Until, within.to, "-1")
+	piece(f.Since, hours.from, "1")
+	piece(hours.from, f.Since, "-1")
+	piece(hours.to, f.Until, "1")
+	piece(f.Until, hours.to, "-1")
 	return "SELECT state, contested, sum(n)::bigint FROM (" + strings.Join(
 		sums,
 		" UNION ALL ",
@@ -324,65 +328,33 @@ func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 // stretch is a span of time; a bound that is zero is open.
 type stretch struct{ from, to time.Time }
 
-// near is the stretch with its bounds at the nearest multiples of a span.
-func (s stretch) near(d time.Duration) stretch {
-	if !s.from.IsZero() {
-		s.from = s.from.UTC().Round(d)
-	}
-	if !s.to.IsZero() {
-		s.to = s.to.UTC().Round(d)
-	}
-	return s
-}
-
-// inner is what of the stretch is made of whole spans; there is none where its
-// beginning is not before its end.
-func (s stretch) inner(d time.Duration) (whole stretch, ok bool) {
-	if whole.to = s.to; !s.to.IsZero() {
-		whole.to = s.to.Truncate(d)
-	}
-	if whole.from = s.from; !s.from.IsZero() && !s.from.Equal(s.from.Truncate(d)) {
-		whole.from = s.from.Truncate(d).Add(d)
-	}
-	return whole, whole.from.IsZero() || whole.to.IsZero() || whole.from.Before(whole.to)
-}
-
-// tallied is a stretch for which the tallies of a grain are added up.
-type tallied struct {
-	grain string
-	stretch
-}
-
-// split makes a stretch of whole slots into as few tallies as can be: days, where
-// there are whole ones, hours before and after them, and slots at either end.
-func (s stretch) split() (all []tallied) {
-	grains := []struct {
-		name string
-		span time.Duration
-	}{{"day", 24 * time.Hour}, {"hour", time.Hour}, {"ten minutes", slot}}
-	before, after := s, stretch{}
-	for i, g := range grains {
-		whole, ok := s.inner(g.span)
-		if !ok {
-			continue
+// grains are the whole hours nearest to the span of the filter, and the whole
+// days within them; days is nil where there is none.
+func (f Filter) grains() (hours stretch, days *stretch) {
+	near := func(t time.Time) time.Time {
+		if t.IsZero() {
+			return t
 		}
-		all = append(all, tallied{g.name, whole})
-		before, after = stretch{s.from, whole.from}, stretch{whole.to, s.to}
-		for _, finer := range grains[i+1:] {
-			if !s.from.IsZero() {
-				if whole, ok := before.inner(finer.span); ok {
-					all, before.to = append(all, tallied{finer.name, whole}), whole.from
-				}
-			}
-			if !s.to.IsZero() {
-				if whole, ok := after.inner(finer.span); ok {
-					all, after.from = append(all, tallied{finer.name, whole}), whole.to
-				}
-			}
-		}
-		break
+		return t.UTC().Round(time.Hour)
 	}
-	return all
+	down := func(t time.Time) time.Time {
+		if t.IsZero() {
+			return t
+		}
+		return t.Truncate(24 * time.Hour)
+	}
+	up := func(t time.Time) time.Time {
+		if t.IsZero() || t.Equal(down(t)) {
+			return t
+		}
+		return down(t).Add(24 * time.Hour)
+	}
+	hours = stretch{near(f.Since), near(f.Until)}
+	whole := stretch{up(hours.from), down(hours.to)}
+	if whole.from.IsZero() || whole.to.IsZero() || whole.from.Before(whole.to) {
+		return hours, &whole
+	}
+	return hours, nil
 }
 
 // Difference is where the kept counts of an hour do not agree with the messages.
@@ -407,7 +379,7 @@ func (s *Store) Prove(ctx context.Context, hour time.Time) ([]Difference, []uuid
 		return r, err
 	}, `SELECT state, sum(kept)::bigint, sum(counted)::bigint FROM (
 			SELECT state, n AS kept, 0 AS counted FROM tallies WHERE grain = 'hour' AND began_at = $1
-			UNION ALL SELECT state, n, 0 FROM tally_deltas WHERE began_at >= $1 AND began_at < $1::timestamptz + interval '1 hour'
+			UNION ALL SELECT state, n, 0 FROM tally_deltas WHERE hour = $1
 			UNION ALL SELECT state, 0, 1 FROM standings WHERE id >= $2 AND id < $3) AS both_counts
 		GROUP BY 1 HAVING sum(kept) <> sum(counted)`, hour, Floor(hour), Floor(hour.Add(time.Hour)))
 	if err != nil || len(rows) == 0 {

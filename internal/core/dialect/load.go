@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"net/textproto"
 	"slices"
 	"strings"
 	"time"
@@ -297,7 +298,7 @@ func (c *checker) request(place string, r *RequestRule, sees *jq.Shape) {
 		c.fail(place, "expected at most one of form, json, xml and text; found %d", bodies)
 	}
 	c.expr(place+".query", r.Query, sees)
-	c.expr(place+".headers", r.Headers, sees)
+	c.headers(place+".headers", r.Headers, sees)
 	if r.Charset == "" {
 		r.Charset = UTF8
 	}
@@ -311,12 +312,25 @@ func (c *checker) request(place string, r *RequestRule, sees *jq.Shape) {
 		signed := with(sees, "method", "path", "query", "body", "body_sha256")
 		c.must(place+".sign.over", s.Over, signed, "what is signed, in jq")
 		signed = with(signed, "signature")
-		c.expr(place+".sign.headers", s.Headers, signed)
+		c.headers(place+".sign.headers", s.Headers, signed)
 		c.expr(place+".sign.query", s.Query, signed)
 		if !s.Headers.set() && !s.Query.set() {
 			c.fail(place+".sign", "expected headers or query, to say where the signature goes")
 		}
 		c.digest(place+".sign.as", &s.As)
+	}
+}
+
+// headers checks an expression of headers.
+func (c *checker) headers(place string, e Expr, sees *jq.Shape) {
+	c.expr(place, e, sees)
+	if e.err != nil || !e.set() {
+		return
+	}
+	for _, name := range e.program.Keys() {
+		if transports[textproto.CanonicalMIMEHeaderKey(name)] {
+			c.fail(place, "%s: %s", name, notYours)
+		}
 	}
 }
 

@@ -73,6 +73,12 @@ func (rule *PushRule) Proves(in Incoming, secrets map[string]string) bool {
 	return true
 }
 
+// ProvedBy reports whether a header, named in small letters, bears what proves
+// that a callback comes from the gateway.
+func (rule *PushRule) ProvedBy(header string) bool {
+	return header == "authorization" || rule != nil && rule.Genuine != nil && strings.EqualFold(header, rule.Genuine.Header)
+}
+
 func (g *Genuine) signed(m *jq.Meter, in Incoming, secrets map[string]string) bool {
 	over := in.Body
 	if g.Over.set() {

@@ -45,6 +45,16 @@ type Reading struct {
 	Note string
 }
 
+// Masked is the reading with its texts masked: what a gateway says in its own
+// words may repeat a secret.
+func (r Reading) Masked(mask func(string) string) Reading {
+	r.Note = mask(r.Note)
+	for i := range r.Items {
+		r.Items[i].Code, r.Items[i].Note = mask(r.Items[i].Code), mask(r.Items[i].Note)
+	}
+	return r
+}
+
 // Amount is an amount of money as a gateway writes it, in millionths. Currency
 // is empty if it does not say.
 type Amount struct {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/textproto"
 	"net/url"
 	"slices"
 	"strings"
@@ -293,6 +294,13 @@ func (r *Request) addQuery(m *jq.Meter, e Expr, charset Charset, input map[strin
 	return nil
 }
 
+// transports are headers that say how a request is carried. HTTP sets them; what a
+// dialect set would not go over the wire, but stand in the record.
+var transports = map[string]bool{"Host": true, "Content-Length": true, "Transfer-Encoding": true, "Connection": true, "Keep-Alive": true,
+	"Te": true, "Trailer": true, "Upgrade": true, "Expect": true, "Proxy-Connection": true}
+
+const notYours = "it says how the request is carried, which a dialect cannot"
+
 func (r *Request) addHeaders(m *jq.Meter, e Expr, input map[string]any) error {
 	if !e.set() {
 		return nil
@@ -313,6 +321,10 @@ func (r *Request) addHeaders(m *jq.Meter, e Expr, input map[string]any) error {
 		word := strings.Join(words, ", ")
 		if strings.ContainsAny(name+word, "\r\n\x00") || name == "" {
 			return fmt.Errorf("%q: a header cannot hold a line break", name)
+		}
+		name = textproto.CanonicalMIMEHeaderKey(name)
+		if transports[name] {
+			return fmt.Errorf("%s: %s", name, notYours)
 		}
 		if len(words) > 0 {
 			r.Header[name] = word

@@ -74,6 +74,9 @@ func TestNamesThatNobodyKnowsAreMistakes(t *testing.T) {
 		{"gateway_ref: .body.id, code: .body.st}\"\n  answer", "gateway_ref: .bdy.id}\"\n  answer", "receipt.read: there is no .bdy"},
 		{".query.key, .secrets.key", ".query.key, .secrets.kee", "receipt.genuine.same: there is no .kee"},
 		{"{from, until: .until}", "{since, until: .until}", "there is no .since"},
+		{"x: .secrets.key", "Host: .secrets.key", "Host: it says how the request is carried"},
+		{"x: .secrets.key", "\\\"content-length\\\": .secrets.key", "content-length: it says how"},
+		{"sig: .signature", "\\\"transfer-encoding\\\": .signature", "transfer-encoding: it says how"},
 		// Keys of the file.
 		{"takes: {kinds: [otp]}", "takes: {kind: [otp]}", "kind"},
 		{"per_second: 5", "per_secnd: 5", "per_secnd"},

@@ -24,6 +24,26 @@ func (p *Program) Unknown(input *Shape) []string {
 	return r.unknown
 }
 
+// Keys are the keys of the object that an expression makes, as far as they are
+// written out.
+func (p *Program) Keys() (keys []string) {
+	q := p.query
+	for q.Op == gojq.OpPipe || q.Op == gojq.OpAdd {
+		q = q.Right
+	}
+	if q.Term == nil || q.Term.Object == nil {
+		return nil
+	}
+	for _, kv := range q.Term.Object.KeyVals {
+		if kv.Key != "" {
+			keys = append(keys, kv.Key)
+		} else if kv.KeyString != nil && kv.KeyString.Queries == nil {
+			keys = append(keys, kv.KeyString.Str)
+		}
+	}
+	return keys
+}
+
 type reader struct{ unknown []string }
 
 func (r *reader) field(s *Shape, name string) *Shape {

@@ -324,7 +324,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 	}
 	found.keep(&exchange)
 	at := c.Now()
-	reading := g.Dialect.ReadQuery(reply, at)
+	reading := g.Dialect.ReadQuery(reply, at).Masked(g.Masking(request.Hidden))
 	told(reading.Cause, reading.RetryAfter)
 	if token := means.Secrets["token"]; reading.Cause == delivery.CredentialsRefused && token != "" {
 		c.Courier.DropToken(g, token)

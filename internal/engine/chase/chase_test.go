@@ -37,7 +37,7 @@ func setUp(t *testing.T, dialect string) *desk {
 	now := func() time.Time { return d.clock }
 	k := rostertest.Kit(gateways, s)
 	k.Now = now
-	d.Chase = &Chase{Kit: k, Courier: courier.New(now), Course: &course.Course{Kit: k}}
+	d.Chase = &Chase{Kit: k, Courier: courier.New(now, false), Course: &course.Course{Kit: k}}
 	return d
 }
 

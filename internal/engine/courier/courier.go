@@ -12,11 +12,14 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptrace"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"time"
 
+	"calmpigeon.example/internal/core/address"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -44,11 +47,29 @@ type Courier struct {
 	tokens tokens
 }
 
+// ErrPrivate is returned for a gateway whose host is in no public network, where
+// that is not wanted.
+var ErrPrivate = errors.New("the host has a private address, and the service was started with --no-private-addresses")
+
+// public lets a connection be made only to a public address: it is asked with the
+// address to which a name was resolved.
+func public(_, at string, _ syscall.RawConn) error {
+	to, err := netip.ParseAddrPort(at)
+	if err != nil || address.Private(to.Addr()) {
+		return ErrPrivate
+	}
+	return nil
+}
+
 // New makes a courier. It goes to the address it is given and nowhere else: no
-// proxy, no redirect.
-func New(now func() time.Time) *Courier {
+// proxy, no redirect; and to no private one if onlyPublic is set.
+func New(now func() time.Time, onlyPublic bool) *Courier {
+	dialer := &net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}
+	if onlyPublic {
+		dialer.Control = public
+	}
 	transport := &http.Transport{
-		DialContext:         (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
+		DialContext:         dialer.DialContext,
 		TLSHandshakeTimeout: 5 * time.Second,
 		MaxIdleConnsPerHost: 512, // as many as a gateway may have in flight
 		IdleConnTimeout:     60 * time.Second,
@@ -73,7 +94,7 @@ func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, 
 // once more when the answer begins.
 func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request, left func(answered bool)) (
 	dialect.Reply, Fate, store.Exchange) {
-	mask := masking(g, r)
+	mask := g.Masking(r.Hidden)
 	ctx, cancel := context.WithTimeout(ctx, g.Timeout())
 	defer cancel()
 	// Once a connection is there, bytes may be on their way.
@@ -85,7 +106,9 @@ func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose st
 	}
 	ctx = httptrace.WithClientTrace(ctx, trace)
 
-	r.Header["User-Agent"] = "calm-pigeon"
+	if r.Header["User-Agent"] == "" {
+		r.Header["User-Agent"] = "calm-pigeon"
+	}
 	clock := time.Now()
 	exchange := Shown(g, purpose, r, c.now())
 	reply, err := c.exchange(ctx, g, r)
@@ -106,7 +129,7 @@ func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose st
 
 // Shown is a request as it is kept and shown, before there is an answer.
 func Shown(g *roster.Gateway, purpose string, r dialect.Request, now time.Time) store.Exchange {
-	mask := masking(g, r)
+	mask := g.Masking(r.Hidden)
 	return store.Exchange{
 		ID: store.IDAt(now), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: mask(g.Address + r.Path),
 		RequestHeader: maskHeader(
@@ -117,8 +140,8 @@ func Shown(g *roster.Gateway, purpose string, r dialect.Request, now time.Time) 
 }
 
 // Hide masks a secret that came with the answer.
-func Hide(exchange *store.Exchange, secret, name string) {
-	mask := func(s string) string { return roster.MaskAll(s, map[string]string{secret: name}) }
+func Hide(exchange *store.Exchange, g *roster.Gateway, secret, name string) {
+	mask := g.Masking(map[string]string{secret: name})
 	exchange.ReplyBody = []byte(mask(string(exchange.ReplyBody)))
 	exchange.ReplyHeader = maskHeader(exchange.ReplyHeader, mask)
 }
@@ -159,14 +182,6 @@ func FlatHeader(header http.Header) map[string]string {
 	return flat
 }
 
-// masking hides the gateway's secrets and what is made of them in a request.
-func masking(g *roster.Gateway, r dialect.Request) func(string) string {
-	if len(r.Hidden) == 0 {
-		return g.Mask
-	}
-	return func(s string) string { return g.Mask(roster.MaskAll(s, r.Hidden)) }
-}
-
 func maskHeader(header map[string]string, mask func(string) string) map[string]string {
 	masked := make(map[string]string, len(header))
 	room := headerMost
@@ -204,6 +219,8 @@ func plainError(err error, timeout time.Duration) string {
 		return "stopped while waiting for the answer"
 	case errors.As(err, &dns):
 		return fmt.Sprintf("the host %s is not known", dns.Name)
+	case errors.Is(err, ErrPrivate):
+		return ErrPrivate.Error()
 	case errors.As(err, &op) && op.Op == "dial":
 		return fmt.Sprintf("no connection: %v", op.Err)
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):

@@ -64,7 +64,7 @@ func TestCarryTellsWhatIsKnown(t *testing.T) {
 	}
 	nobody.Close()
 
-	c := New(func() time.Time { return time.Unix(0, 0) })
+	c := New(func() time.Time { return time.Unix(0, 0) }, false)
 	t.Cleanup(c.Close)
 	for name, tt := range map[string]struct {
 		address, body string
@@ -105,7 +105,7 @@ func TestSecretsAreMaskedWhereverTheyStand(t *testing.T) {
 		fmt.Fprint(w, "your key is s3cret/+ and you listen at /receipts/plain/callback-secret")
 	}))
 	defer server.Close()
-	c := New(time.Now)
+	c := New(time.Now, false)
 	defer c.Close()
 	reply, _, x := c.Carry(
 		t.Context(),
@@ -141,7 +141,7 @@ func TestCarryNeverRepeatsByItself(t *testing.T) {
 				t.Errorf("%s without a body has a length of %d, %v", method, r.ContentLength, r.TransferEncoding)
 			}
 		}))
-		c := New(time.Now)
+		c := New(time.Now, false)
 		request := func() dialect.Request {
 			return dialect.Request{Method: method, Path: "/send", Header: map[string]string{}}
 		}
@@ -186,7 +186,7 @@ submit: {request: {post: /s, bearer: token}, reply: [{when: .status == 200, read
 	}
 	g := gatewayAt(server.URL)
 	g.Dialect = d
-	c := New(time.Now)
+	c := New(time.Now, false)
 	defer c.Close()
 	var all sync.WaitGroup
 	for range 20 {
@@ -218,5 +218,23 @@ submit: {request: {post: /s, bearer: token}, reply: [{when: .status == 200, read
 	var why *NoToken
 	if !errors.As(err, &why) || why.Cause != delivery.CredentialsRefused {
 		t.Errorf("with wrong credentials: %v", err)
+	}
+}
+
+// To a private address nothing goes where that is not wanted, under whatever name.
+func TestPrivateAddressesAreNotReached(t *testing.T) {
+	t.Parallel()
+	reached := false
+	server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { reached = true }))
+	t.Cleanup(server.Close)
+	_, port, _ := strings.Cut(strings.TrimPrefix(server.URL, "http://"), ":")
+	c := New(time.Now, true)
+	t.Cleanup(c.Close)
+	for _, host := range []string{"127.0.0.1", "localhost", "[::ffff:127.0.0.1]", "0.0.0.0", "2130706433", "127.1"} {
+		g := &roster.Gateway{Gateway: store.Gateway{Address: "http://" + host + ":" + port, TimeoutMs: 2000}}
+		_, fate, exchange := c.Carry(t.Context(), g, "submit", dialect.Request{Method: "GET", Path: "/", Header: map[string]string{}})
+		if fate != NotSent || reached {
+			t.Errorf("%s: %v, %s", host, fate, exchange.Error)
+		}
 	}
 }

@@ -92,7 +92,7 @@ func (c *Courier) fetch(ctx context.Context, g *roster.Gateway, means dialect.Me
 	}
 	reading := g.Dialect.ReadToken(reply, c.now())
 	// The token is a secret as well.
-	Hide(&exchange, reading.Token, "token")
+	Hide(&exchange, g, reading.Token, "token")
 	switch reading.Meaning {
 	case dialect.Read:
 	case dialect.NotTaken:
@@ -102,7 +102,7 @@ func (c *Courier) fetch(ctx context.Context, g *roster.Gateway, means dialect.Me
 			Note:       fmt.Sprintf("the gateway answered %d: %s", reply.Status, reading.Cause),
 		}
 	default:
-		return &exchange, &NoToken{Cause: delivery.GatewayFault, Note: "the answer cannot be read: " + reading.Note}
+		return &exchange, &NoToken{Cause: delivery.GatewayFault, Note: g.Mask("the answer cannot be read: " + reading.Note)}
 	}
 	life := reading.ExpiresIn
 	if life == 0 {

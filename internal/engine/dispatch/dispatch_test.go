@@ -36,7 +36,7 @@ func desk(t *testing.T) *Dispatch {
 	t.Helper()
 	gateways, s := rostertest.Roster(t)
 	k := rostertest.Kit(gateways, s)
-	return &Dispatch{Kit: k, Courier: courier.New(k.Now), balances: map[uuid.UUID]balance{}, Course: &course.Course{Kit: k}}
+	return &Dispatch{Kit: k, Courier: courier.New(k.Now, false), balances: map[uuid.UUID]balance{}, Course: &course.Course{Kit: k}}
 }
 
 // lister takes an array of messages and answers as it is told.

@@ -98,7 +98,7 @@ func (d *Dispatch) submit(
 		}
 		lesson.cause, lesson.note = delivery.GatewayFault, exchange.Error
 	default:
-		lesson = s.understand(g.Dialect.ReadSubmit(reply, s.now), &exchange)
+		lesson = s.understand(g.Dialect.ReadSubmit(reply, s.now).Masked(g.Masking(request.Hidden)), &exchange)
 		if token := pass.means.Secrets["token"]; lesson.cause == delivery.CredentialsRefused && token != "" {
 			d.Courier.DropToken(g, token)
 			if pass.fetched == nil { // it may have ended early: that is no fault yet, and nothing to go elsewhere for

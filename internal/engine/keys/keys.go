@@ -31,8 +31,13 @@ import (
 // ErrRefused is returned for whatever is not a key in use.
 var ErrRefused = errors.New("not a key in use")
 
+// ErrLast is returned for the last key in use: without it nobody could make
+// another.
+var ErrLast = errors.New("it is the last key in use")
+
 // known is how long a key that was found is believed without looking again: a
-// revoked key works at most this much longer on other instances.
+// revoked key works at most this much longer on other instances that cannot be
+// told that it was; those that can [Keys.Forget].
 const known = 5 * time.Second
 
 // Keys makes and checks keys. It is safe for concurrent use.
@@ -41,9 +46,11 @@ type Keys struct {
 	Now    func() time.Time
 	Random io.Reader
 
-	mu   sync.Mutex
-	seen map[string]seen
-	used map[uuid.UUID]bool
+	mu       sync.Mutex
+	seen     map[string]seen
+	used     map[uuid.UUID]bool
+	sessions map[string]seenSession // by hash
+	visited  map[string]bool        // sessions that were used
 }
 
 type seen struct {
@@ -125,23 +132,42 @@ func (k *Keys) find(ctx context.Context, handle string) (store.Key, error) {
 	return record, nil
 }
 
-// Revoke ends a key's use, on this instance at once.
+// Revoke ends a key's use, on this instance at once and on others within a second.
+// The last one stays: [ErrLast].
 func (k *Keys) Revoke(ctx context.Context, id uuid.UUID) error {
-	err := k.Store.RevokeKey(ctx, id, k.Now())
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	clear(k.seen)
+	last, err := k.Store.RevokeKey(ctx, id, k.Now())
+	if last {
+		return ErrLast
+	}
+	k.Forget()
 	return err
 }
 
-// Flush notes which keys were used since the last time, as one statement.
+// Forget lets keys and sessions be looked up anew: one of them may have ended.
+func (k *Keys) Forget() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	clear(k.seen)
+	clear(k.sessions)
+}
+
+// Flush notes which keys and sessions were used since the last time.
 func (k *Keys) Flush(ctx context.Context) error {
 	k.mu.Lock()
 	ids := slices.Collect(maps.Keys(k.used))
-	clear(k.used)
-	k.mu.Unlock()
-	if len(ids) == 0 {
-		return nil
+	var hashes [][]byte
+	for hash := range k.visited {
+		hashes = append(hashes, []byte(hash))
 	}
-	return k.Store.TouchKeys(ctx, ids, k.Now())
+	clear(k.used)
+	clear(k.visited)
+	k.mu.Unlock()
+	var errs []error
+	if len(ids) > 0 {
+		errs = append(errs, k.Store.TouchKeys(ctx, ids, k.Now()))
+	}
+	if len(hashes) > 0 {
+		errs = append(errs, k.Store.TouchSessions(ctx, hashes, k.Now()))
+	}
+	return errors.Join(errs...)
 }

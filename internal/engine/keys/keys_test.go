@@ -4,6 +4,8 @@ import (
 	"crypto/rand"
 	"errors"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -54,6 +56,17 @@ func TestKeys(t *testing.T) {
 		t.Errorf("keys %+v, %v", all, err)
 	}
 
+	if err := k.Revoke(t.Context(), record.ID); !errors.Is(err, ErrLast) {
+		t.Errorf("the last one was revoked: %v", err)
+	}
+	second, _, err := k.Make("day shift", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Add(t.Context(), second); err != nil {
+		t.Fatal(err)
+	}
+
 	// Another instance revokes it: it works here for as long as it is known.
 	other := &Keys{Store: s, Now: k.Now, Random: rand.Reader}
 	if err := other.Revoke(t.Context(), record.ID); err != nil {
@@ -74,4 +87,120 @@ func TestKeys(t *testing.T) {
 			t.Errorf("the name %q: %v", name, err)
 		}
 	}
+}
+
+// Of two keys that are revoked at once one stays.
+func TestOneKeyIsAlwaysLeft(t *testing.T) {
+	t.Parallel()
+	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	k := &Keys{Store: s, Now: time.Now, Random: rand.Reader}
+	var all []store.Key
+	for _, name := range []string{"one", "two", "three"} {
+		record, _, err := k.Make(name, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := k.Add(t.Context(), record); err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, record)
+	}
+	var revoking sync.WaitGroup
+	var last atomic.Int32
+	for _, record := range all {
+		revoking.Go(func() {
+			if err := k.Revoke(t.Context(), record.ID); errors.Is(err, ErrLast) {
+				last.Add(1)
+			} else if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	revoking.Wait()
+	if last.Load() != 1 {
+		t.Errorf("%d were refused as the last", last.Load())
+	}
+}
+
+// A session is not the key, and ends when it is ended, with its key, and when it
+// is not used for a day.
+func TestSessionsEnd(t *testing.T) {
+	t.Parallel()
+	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	clock := time.Now().UTC().Truncate(time.Microsecond)
+	k := &Keys{Store: s, Now: func() time.Time { return clock }, Random: rand.Reader}
+	var made []store.Key
+	for _, name := range []string{"console", "other"} {
+		record, _, err := k.Make(name, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := k.Add(t.Context(), record); err != nil {
+			t.Fatal(err)
+		}
+		made = append(made, record)
+	}
+	for name, tt := range map[string]struct {
+		end  func(token string) error
+		want error
+	}{
+		"in use": {func(string) error { return nil }, nil},
+		"used every twenty hours": {func(token string) error {
+			return errors.Join(used(t, k, &clock, token, 20*time.Hour), used(t, k, &clock, token, 20*time.Hour))
+		}, nil},
+		"not used for a day": {func(string) error { clock = clock.Add(SessionUnused + time.Second); return nil }, ErrRefused},
+		"signed out":         {func(token string) error { return k.End(t.Context(), token) }, ErrRefused},
+		"signed out elsewhere, told": {func(token string) error {
+			err := (&Keys{Store: s, Now: k.Now, Random: rand.Reader}).End(t.Context(), token)
+			k.Forget()
+			return err
+		}, ErrRefused},
+	} {
+		token, err := k.Begin(t.Context(), made[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := k.CheckSession(t.Context(), token); err != nil || got.ID != made[0].ID {
+			t.Errorf("%s: at its beginning %+v, %v", name, got, err)
+		}
+		if _, err := k.Check(t.Context(), token); !errors.Is(err, ErrRefused) {
+			t.Errorf("%s: its token is taken for a key: %v", name, err)
+		}
+		if err := tt.end(token); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := k.CheckSession(t.Context(), token); !errors.Is(err, tt.want) {
+			t.Errorf("%s: %v, want %v", name, err, tt.want)
+		}
+	}
+	token, err := k.Begin(t.Context(), made[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Revoke(t.Context(), made[0].ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := k.CheckSession(t.Context(), token); !errors.Is(err, ErrRefused) {
+		t.Errorf("after its key was revoked: %v", err)
+	}
+	for _, token := range []string{"", "x", strings.Repeat("A", 43)} {
+		if _, err := k.CheckSession(t.Context(), token); !errors.Is(err, ErrRefused) {
+			t.Errorf("%q: %v", token, err)
+		}
+	}
+}
+
+// used lets time pass and the session be used.
+func used(t *testing.T, k *Keys, clock *time.Time, token string, after time.Duration) error {
+	*clock = clock.Add(after)
+	_, err := k.CheckSession(t.Context(), token)
+	return errors.Join(err, k.Flush(t.Context()))
 }

@@ -66,6 +66,9 @@ func size(r store.Receipt) int {
 	for name, value := range r.Header {
 		n += len(name) + len(value)
 	}
+	if r.Came != nil { // as long again
+		n *= 2
+	}
 	return n
 }
 
@@ -90,12 +93,9 @@ func (r *Receipts) Of(gateway, secret string) (g *roster.Gateway, err error) {
 // answered, with what is returned.
 func (r *Receipts) Take(ctx context.Context, g *roster.Gateway, in dialect.Incoming) (dialect.Answer, error) {
 	rule := g.Dialect.Pushed(in)
-	// What is kept for good has its secrets masked. It is read as it came: a
-	// secret's value may stand in it by chance.
-	raw := store.Keepable(in.Query)
 	now := r.Now()
-	record := store.Receipt{ID: store.IDAt(now), GatewayID: g.ID, ReceivedAt: now, Method: in.Method, Query: g.Mask(raw), Unmasked: raw,
-		Header: in.Header, Body: in.Body, Genuine: rule.Proves(in, g.Secrets)}
+	record := masked(g, rule, in)
+	record.ID, record.ReceivedAt, record.Genuine = store.IDAt(now), now, rule.Proves(in, g.Secrets)
 	if !record.Genuine {
 		record.Problem = ErrForged.Error()
 		if _, err := r.forged.Do(ctx, record); err != nil {
@@ -105,6 +105,29 @@ func (r *Receipts) Take(ctx context.Context, g *roster.Gateway, in dialect.Incom
 		return dialect.Answer{}, ErrForged
 	}
 	return rule.Answer, r.settler(g.ID).take(ctx, record)
+}
+
+// masked is a callback as it is kept for good: its secrets are masked, and so is
+// what proves it. It is read as it came: a secret's value may stand in it by
+// chance.
+func masked(g *roster.Gateway, rule *dialect.PushRule, in dialect.Incoming) store.Receipt {
+	came := &store.Came{Query: store.Keepable(in.Query), Header: in.Header, Body: in.Body}
+	kept := store.Receipt{GatewayID: g.ID, Method: in.Method, Query: g.Mask(came.Query), Header: make(map[string]string, len(in.Header)), Body: in.Body}
+	changed := kept.Query != came.Query
+	for name, value := range in.Header {
+		kept.Header[name] = g.Mask(value)
+		if rule.ProvedBy(name) {
+			kept.Header[name] = "‹proof›"
+		}
+		changed = changed || kept.Header[name] != value
+	}
+	if body := g.Mask(string(in.Body)); body != string(in.Body) {
+		kept.Body, changed = []byte(body), true
+	}
+	if changed {
+		kept.Came = came
+	}
+	return kept
 }
 
 // settler is what settles the callbacks of a gateway. It begins when the first

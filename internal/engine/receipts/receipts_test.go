@@ -2,6 +2,7 @@ package receipts
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -44,7 +45,7 @@ func harbour(t testing.TB) *quay {
 	t.Helper()
 	q := &quay{t: t, url: pgtest.Database(t)}
 	gateways, s := rostertest.On(t, q.url)
-	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Settings{Secrets: map[string]string{"pin": "2006"}})
+	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Settings{Secrets: map[string]string{"pin": "200617"}})
 	k := rostertest.Kit(gateways, s)
 	q.Receipts = New(k, &course.Course{Kit: k})
 	ctx, stop := context.WithCancel(context.Background())
@@ -197,28 +198,68 @@ func TestCulpritStandsAlone(t *testing.T) {
 	}
 }
 
-// A secret's value that stands in what is pushed by chance is read as it came,
-// and masked where it is kept.
+// A secret's value that stands in what is pushed, by chance or not, is read as it
+// came, and masked where it is kept; so is what proves a callback. A gateway's own
+// words that repeat a secret are masked, too.
 func TestSecretsAreMaskedWhereKeptAndNotWhereRead(t *testing.T) {
 	t.Parallel()
-	q := harbour(t)
-	m := q.sent("g-20069-5")
-	if err := q.push("id=g-20069-5", ""); err != nil {
-		t.Fatal(err)
+	for name, unread := range map[string]bool{"read at once": false, "read later": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			q := harbour(t)
+			in := dialect.Incoming{Method: "POST", Header: map[string]string{"content-type": "application/json", "authorization": "Basic cXVheTpwdw==",
+				"x-note": "of 200617"}, Body: []byte(`{"id":"g-2006179-5","code":"wrong pin 200617"}`)}
+			if unread { // it is heavy
+				in.Body = append(in.Body[:len(in.Body)-1], []byte(`,"more":"`+strings.Repeat("x", heavy)+`"}`)...)
+			}
+			m := q.sent("g-2006179-5")
+			if _, err := q.Take(t.Context(), q.g, in); err != nil {
+				t.Fatal(err)
+			}
+			q.becomes(m, delivery.Delivered)
+			timeline, err := q.s.Timeline(t.Context(), m.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if last := timeline[len(timeline)-1]; last.Code != "wrong pin ‹pin›" || strings.Contains(last.Note, "200617") {
+				t.Errorf("its words: %q, %q", last.Code, last.Note)
+			}
+			_, kept, err := q.s.Exchanges(t.Context(), timeline)
+			if err != nil || len(kept) != 1 {
+				t.Fatalf("%v, %v", kept, err)
+			}
+			for _, r := range kept {
+				if r.Header["authorization"] != "‹proof›" || r.Header["x-note"] != "of ‹pin›" ||
+					!strings.HasPrefix(string(r.Body), `{"id":"g-‹pin›9-5","code":"wrong pin ‹pin›"`) {
+					t.Errorf("kept as %v, %.80s", r.Header, r.Body)
+				}
+			}
+		})
 	}
-	q.becomes(m, delivery.Delivered)
-	timeline, err := q.s.Timeline(t.Context(), m.ID)
+}
+
+// What is forged keeps none of what was to prove it.
+func TestForgedProofIsMasked(t *testing.T) {
+	t.Parallel()
+	q := harbour(t)
+	source := strings.Replace(pushing, "  read: >-", "  genuine: {hmac_sha256: pin, header: X-Signature}\n  read: >-", 1)
+	g, err := q.Roster.ChangeGateway(t.Context(), q.g, roster.Settings{Source: &source, Secrets: map[string]string{"pin": "200617"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, kept, err := q.s.Exchanges(t.Context(), timeline)
-	if err != nil || len(kept) != 1 {
-		t.Fatalf("%v, %v", kept, err)
+	in := dialect.Incoming{Method: "POST", Query: "pin=200617", Header: map[string]string{"x-signature": "abcdef", "content-type": "application/json"}}
+	if _, err := q.Take(t.Context(), g, in); !errors.Is(err, ErrForged) {
+		t.Fatalf("it is taken: %v", err)
 	}
-	for _, r := range kept {
-		if r.Query != "id=g-‹pin›9-5" {
-			t.Errorf("kept as %q", r.Query)
-		}
+	db, err := pgx.Connect(t.Context(), q.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close(context.Background())
+	var header, query string
+	if err := db.QueryRow(t.Context(), "SELECT header::text, query FROM receipts").Scan(&header, &query); err != nil ||
+		strings.Contains(header, "abcdef") || query != "pin=‹pin›" {
+		t.Errorf("kept as %s, %s, %v", header, query, err)
 	}
 }
 
@@ -249,7 +290,7 @@ func TestLeftoverIsRead(t *testing.T) {
 	id := store.Floor(now().Add(-time.Minute))
 	id[15] = 1
 	if err := q.s.StoreReceipts(t.Context(), []store.Receipt{{ID: id, GatewayID: q.g.ID, ReceivedAt: now(), Method: "GET",
-		Query: "id=‹pin›", Unmasked: "id=g-left", Genuine: true, Unread: true}}); err != nil {
+		Query: "id=‹pin›", Came: &store.Came{Query: "id=g-left"}, Genuine: true, Unread: true}}); err != nil {
 		t.Fatal(err)
 	}
 	q.becomes(m, delivery.Delivered)

@@ -322,7 +322,8 @@ func (s *settler) read(one *taken) {
 		one.Problem = store.Keepable("cannot be read: " + g.Mask(why))
 		s.r.Log.Warn("receipt cannot be read", "gateway", g.Name, "receipt", one.ID, "why", g.Mask(why))
 	}
-	in := dialect.Incoming{Method: one.Method, Query: one.Unmasked, Header: one.Header, Body: one.Body}
+	in := dialect.Incoming{Method: one.Method}
+	in.Query, in.Header, in.Body = one.AsItCame()
 	if g.Dialect.Inbound != nil && g.Dialect.Pushed(in) == g.Dialect.Inbound {
 		arrivals, err := g.Dialect.ReadInbound(in)
 		if err != nil {
@@ -339,7 +340,7 @@ func (s *settler) read(one *taken) {
 		}
 		return
 	}
-	reading := g.Dialect.ReadReceipt(in)
+	reading := g.Dialect.ReadReceipt(in).Masked(g.Mask)
 	if reading.Meaning != dialect.Read {
 		unread(reading.Note)
 		return

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"maps"
 	"math/big"
-	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/text/currency"
 
+	"calmpigeon.example/internal/core/address"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/sender"
@@ -187,6 +187,7 @@ func (r *Roster) RemoveGateway(ctx context.Context, g *Gateway, now time.Time) e
 // set checks settings and writes them into a gateway, sealed as it is stored.
 func (r *Roster) set(g *Gateway, s Settings) error {
 	var faults fault.Faults
+	before := g.Speech()
 	if s.Source != nil {
 		d, err := dialect.Load("dialect", []byte(*s.Source))
 		if err == nil && !keepable(*s.Source) {
@@ -198,16 +199,16 @@ func (r *Roster) set(g *Gateway, s Settings) error {
 		g.Source, g.Gateway.Dialect, g.Dialect = *s.Source, d.Name, d
 	}
 	if s.Address != nil {
-		address, err := url.Parse(*s.Address)
-		if err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Host == "" || address.RawQuery != "" ||
-			address.User != nil {
-			faults.Add(
-				"address",
-				fmt.Sprintf("%q is no address of a gateway", *s.Address),
-				"http or https, a host and perhaps a path, such as https://sms.example.net/api",
-			)
+		at, err := address.Parse(*s.Address)
+		if err != nil {
+			faults.Add("address", err.Error(), address.Accepted)
 		}
-		g.Address = strings.TrimRight(*s.Address, "/")
+		g.Address = at
+	}
+	// Whoever may change where secrets go, or how, does not get to see them by it.
+	elsewhere := len(g.Secrets) > 0 && g.Speech() != before
+	if elsewhere {
+		clear(g.Secrets)
 	}
 	for name, secret := range s.Secrets {
 		g.Secrets[name] = secret
@@ -223,9 +224,13 @@ func (r *Roster) set(g *Gateway, s Settings) error {
 	}
 	for _, name := range g.Dialect.Secrets {
 		if g.Secrets[name] == "" {
+			wrong := "is missing"
+			if elsewhere {
+				wrong = "has to be given again: it would go to another address, or in other requests"
+			}
 			faults.Add(
 				"secrets."+name,
-				"is missing",
+				wrong,
 				"a value for each secret that dialect "+g.Dialect.Name+" names: "+strings.Join(g.Dialect.Secrets, ", "),
 			)
 		}

@@ -10,7 +10,6 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"html"
 	"maps"
 	"net/url"
 	"slices"
@@ -32,13 +31,6 @@ type Gateway struct {
 	Callback string // the secret in the address of its receipts
 
 	mask *mask // of its secrets as they were opened
-}
-
-// mask replaces secrets.
-type mask struct {
-	secrets  map[string]string
-	callback string
-	*replacer
 }
 
 // AskAfter is the silence before the first status query.
@@ -67,72 +59,6 @@ func (g *Gateway) Base() string {
 // ReceiptURL is where the gateway sends its receipts.
 func (g *Gateway) ReceiptURL(public string) string {
 	return strings.TrimRight(public, "/") + "/receipts/" + g.Name + "/" + g.Callback
-}
-
-// Mask replaces every secret in s by its name: plain, as it stands in an
-// address, in JSON or in XML.
-func (g *Gateway) Mask(s string) string {
-	if m := g.mask; m != nil && m.callback == g.Callback && maps.Equal(m.secrets, g.Secrets) {
-		return m.Replace(s)
-	}
-	return g.masked().Replace(s)
-}
-
-// masked makes the mask of the secrets as they are.
-func (g *Gateway) masked() *mask {
-	secrets := map[string]string{g.Callback: "callback"}
-	for name, secret := range g.Secrets {
-		secrets[secret] = name
-	}
-	return &mask{maps.Clone(g.Secrets), g.Callback, masker(secrets)}
-}
-
-// MaskAll replaces every secret in s by its name; see [Gateway.Mask].
-func MaskAll(s string, names map[string]string) string {
-	if len(names) == 0 {
-		return s
-	}
-	return masker(names).Replace(s)
-}
-
-// replacer replaces words, of which most texts hold none.
-type replacer struct {
-	words []string
-	*strings.Replacer
-}
-
-// Replace is [strings.Replacer.Replace]; to see that there is nothing to be
-// replaced costs a tenth of it.
-func (r *replacer) Replace(s string) string {
-	for _, word := range r.words {
-		if strings.Contains(s, word) {
-			return r.Replacer.Replace(s)
-		}
-	}
-	return s
-}
-
-// masker replaces secrets. The longest comes first, so that one that is part of
-// another leaves nothing of it.
-func masker(names map[string]string) *replacer {
-	secrets := slices.SortedFunc(
-		maps.Keys(names),
-		func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b)) },
-	)
-	var pairs, words []string
-	for _, secret := range secrets {
-		if secret == "" {
-			continue
-		}
-		name := "‹" + names[secret] + "›"
-		encoded, _ := json.Marshal(secret)
-		for _, written := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), string(encoded[1 : len(encoded)-1]), html.EscapeString(secret)} {
-			if !slices.Contains(words, written) {
-				pairs, words = append(pairs, written, name), append(words, written)
-			}
-		}
-	}
-	return &replacer{words, strings.NewReplacer(pairs...)}
 }
 
 // Unusable reports that the gateway is not to be used now, and why: it is paused

@@ -235,7 +235,7 @@ func (t *Trial) carry(
 		step.Reading = time.Since(began)
 		attempt.Reading = step.reading
 		if token = step.reading.Token; token != "" {
-			courier.Hide(&exchange, token, "token")
+			courier.Hide(&exchange, g, token, "token")
 			step.reading.Token = "‹token›"
 		}
 		value, err := step.reading.Value()
@@ -256,7 +256,7 @@ func (t *Trial) carry(
 			"are right cannot be told from that.", step.Exchange.Status)
 	}
 	for _, mistake := range g.Dialect.Diagnose(attempt) {
-		r.Mistakes = append(r.Mistakes, g.Mask(roster.MaskAll(mistake, request.Hidden)))
+		r.Mistakes = append(r.Mistakes, g.Masking(request.Hidden)(mistake))
 	}
 	return token
 }

@@ -51,7 +51,7 @@ balance:
 	}
 	g := &roster.Gateway{Gateway: store.Gateway{Name: "quayside", Address: server.URL, TimeoutMs: 5000}, Dialect: d,
 		Secrets: map[string]string{"user": user, "password": password}}
-	c := courier.New(time.Now)
+	c := courier.New(time.Now, false)
 	t.Cleanup(c.Close)
 	return &Trial{Courier: c, Now: time.Now}, g, &asked
 }
@@ -120,7 +120,7 @@ codes: {OK: accepted}
 		if err != nil {
 			t.Fatal(err)
 		}
-		c := courier.New(time.Now)
+		c := courier.New(time.Now, false)
 		t.Cleanup(c.Close)
 		tests := &Trial{Courier: c, Now: time.Now}
 		g := &roster.Gateway{Gateway: store.Gateway{Name: "quayside", Address: door.URL, TimeoutMs: 5000}, Dialect: d}

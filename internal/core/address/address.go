@@ -1,0 +1,53 @@
+// Package address reads the addresses of gateways, and tells which hosts are
+// private.
+package address
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"strings"
+)
+
+// Accepted says in one phrase what [Parse] takes.
+const Accepted = "http or https, a host and perhaps a path, such as https://sms.example.net/api"
+
+// Parse reads the address of a gateway, and returns it without a slash at its
+// end. Paths of requests are added to it, so it has no query string and no
+// fragment; credentials are secrets of the gateway and do not stand in it.
+func Parse(s string) (string, error) {
+	u, err := url.Parse(s)
+	switch {
+	case err != nil:
+	case u.User != nil:
+		return "", fmt.Errorf("it holds a user or a password")
+	case strings.Contains(s, "#"):
+		return "", fmt.Errorf("it holds a fragment (#)")
+	case strings.Contains(s, "?"):
+		return "", fmt.Errorf("it holds a query string (?)")
+	case (u.Scheme == "http" || u.Scheme == "https") && u.Hostname() != "" && u.Opaque == "":
+		return strings.TrimRight(s, "/"), nil
+	}
+	return "", fmt.Errorf("%q is no address of a gateway", s)
+}
+
+// shared is the range between carriers and their customers (RFC 6598); nat64 and
+// mapped reach IPv4 addresses by another name.
+var (
+	shared = netip.MustParsePrefix("100.64.0.0/10")
+	nat64  = netip.MustParsePrefix("64:ff9b::/96")
+	bench  = netip.MustParsePrefix("198.18.0.0/15")
+)
+
+// Private reports whether an IP address is none of the public internet: loopback,
+// private (RFC 1918, RFC 4193), shared (RFC 6598), link-local, multicast or
+// unspecified, also where an IPv6 address stands for it.
+func Private(ip netip.Addr) bool {
+	ip = ip.Unmap().WithZone("")
+	if nat64.Contains(ip) {
+		b := ip.As16()
+		ip = netip.AddrFrom4([4]byte(b[12:]))
+	}
+	return !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || shared.Contains(ip) || bench.Contains(ip) ||
+		ip.Is4() && (ip.As4()[0] == 0 || ip.As4()[0] >= 240)
+}

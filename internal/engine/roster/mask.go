@@ -1,0 +1,163 @@
+package roster
+
+import (
+	"cmp"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"html"
+	"maps"
+	"net/url"
+	"slices"
+	"strings"
+	"sync/atomic"
+)
+
+// SecretLeast is how many bytes a secret has at least that is masked: of a
+// shorter one every other text would be full.
+const SecretLeast = 6
+
+// mask replaces the secrets of a gateway, as they were when it was made.
+type mask struct {
+	secrets  map[string]string
+	callback string
+	plain    *replacer
+	// more is the last replacer that hid more besides: a token is the same for
+	// many requests.
+	more atomic.Pointer[hiding]
+}
+
+type hiding struct {
+	hidden map[string]string
+	*replacer
+}
+
+// Mask replaces every secret of the gateway in s by its name, however it is
+// written: plain, percent-encoded, in JSON, XML or HTML, in base64 (also with
+// another one, as user:secret) or in hexadecimal.
+func (g *Gateway) Mask(s string) string { return g.masked().plain.Replace(s) }
+
+// Masking is [Gateway.Mask] of what is hidden besides, by value and name, too.
+func (g *Gateway) Masking(hidden map[string]string) func(string) string {
+	m := g.masked()
+	if len(hidden) == 0 {
+		return m.plain.Replace
+	}
+	last := m.more.Load()
+	if last == nil || !maps.Equal(last.hidden, hidden) {
+		last = &hiding{maps.Clone(hidden), newReplacer(m.secrets, m.callback, hidden)}
+		m.more.Store(last)
+	}
+	return last.Replace
+}
+
+// masked is the mask of the secrets as they are.
+func (g *Gateway) masked() *mask {
+	if m := g.mask; m != nil && m.callback == g.Callback && maps.Equal(m.secrets, g.Secrets) {
+		return m
+	}
+	return &mask{secrets: maps.Clone(g.Secrets), callback: g.Callback, plain: newReplacer(g.Secrets, g.Callback, nil)}
+}
+
+// replacer replaces words in one pass. Where several begin at the same place the
+// longest is taken, so that of one that is part of another nothing is left.
+type replacer struct {
+	begin [1 << 16 / 64]uint64 // which two bytes a word begins with
+	words map[uint16][]written // by these, the longest first
+}
+
+// written is a secret in one of the ways in which it may stand in a text.
+type written struct{ word, name string }
+
+func newReplacer(secrets map[string]string, callback string, hidden map[string]string) *replacer {
+	r := &replacer{words: map[uint16][]written{}}
+	add := func(word, name string) {
+		if len(word) < SecretLeast {
+			return
+		}
+		first := uint16(word[0])<<8 | uint16(word[1])
+		if !slices.ContainsFunc(r.words[first], func(w written) bool { return w.word == word }) {
+			r.words[first] = append(r.words[first], written{word, name})
+			r.begin[first/64] |= 1 << (first % 64)
+		}
+	}
+	names := slices.Sorted(maps.Keys(secrets))
+	for _, name := range names {
+		addWritten(add, secrets[name], name)
+	}
+	addWritten(add, callback, "callback")
+	for _, value := range slices.Sorted(maps.Keys(hidden)) {
+		addWritten(add, value, hidden[value])
+	}
+	for _, user := range names[:min(len(names), 8)] {
+		for _, password := range names {
+			if pair := secrets[user] + ":" + secrets[password]; user != password && secrets[user] != "" && secrets[password] != "" {
+				addBase64(add, pair, user+":"+password)
+			}
+		}
+	}
+	for _, words := range r.words {
+		slices.SortStableFunc(words, func(a, b written) int { return cmp.Compare(len(b.word), len(a.word)) })
+	}
+	return r
+}
+
+func addWritten(add func(word, name string), secret, name string) {
+	if len(secret) < SecretLeast {
+		return
+	}
+	encoded, _ := json.Marshal(secret)
+	unescaped := strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(string(encoded))
+	for _, word := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), strings.Trim(string(encoded), `"`), strings.Trim(unescaped, `"`),
+		html.EscapeString(secret), hex.EncodeToString([]byte(secret)), strings.ToUpper(hex.EncodeToString([]byte(secret)))} {
+		add(word, name)
+		if strings.Contains(word, "%") {
+			add(lowerHex(word), name)
+		}
+	}
+	addBase64(add, secret, name)
+}
+
+func addBase64(add func(word, name string), secret, name string) {
+	for _, encoding := range []*base64.Encoding{base64.StdEncoding, base64.RawStdEncoding, base64.URLEncoding, base64.RawURLEncoding} {
+		add(encoding.EncodeToString([]byte(secret)), name)
+		add(url.QueryEscape(encoding.EncodeToString([]byte(secret))), name)
+	}
+}
+
+// lowerHex writes percent-encoding with small letters, as some do.
+func lowerHex(word string) string {
+	b := []byte(word)
+	for i := 0; i+2 < len(b); i++ {
+		if b[i] == '%' {
+			copy(b[i+1:i+3], strings.ToLower(string(b[i+1:i+3])))
+		}
+	}
+	return string(b)
+}
+
+// Replace replaces the words in s by their names.
+func (r *replacer) Replace(s string) string {
+	var out strings.Builder
+	done := 0
+	for i := 0; i+1 < len(s); i++ {
+		first := uint16(s[i])<<8 | uint16(s[i+1])
+		if r.begin[first/64]&(1<<(first%64)) == 0 {
+			continue
+		}
+		for _, w := range r.words[first] {
+			if strings.HasPrefix(s[i:], w.word) {
+				out.WriteString(s[done:i])
+				out.WriteString("‹" + w.name + "›")
+				done = i + len(w.word)
+				i = done - 1
+				break
+			}
+		}
+	}
+	if done == 0 {
+		return s
+	}
+	out.WriteString(s[done:])
+	return out.String()
+}
