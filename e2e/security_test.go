@@ -3,7 +3,9 @@ package e2e
 import (
 	"bufio"
 	"context"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -13,6 +15,7 @@ import (
 	"time"
 
 	"calmpigeon.example/client"
+	"github.com/jackc/pgx/v5"
 )
 
 // The console's cookie is a session and not the key; it changes things only for
@@ -50,17 +53,17 @@ func TestSessionsOfTheConsole(t *testing.T) {
 		header             []string
 		want               int
 	}{
-		"looking":                            {"GET", "/v1/senders", "", nil, 200},
-		"looking from another site's link":   {"GET", "/v1/senders", "", []string{"Sec-Fetch-Site", "cross-site"}, 200},
-		"changing, not said from where":      {"POST", "/v1/senders", sender, nil, 403},
-		"changing from another site":         {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "cross-site", "Origin", "https://elsewhere.example"}, 403},
-		"changing from a neighbour":          {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "same-site", "Origin", h.URL}, 403},
-		"changing from another port":         {"POST", "/v1/senders", sender, []string{"Origin", "http://127.0.0.1:1"}, 403},
-		"removing from another site":         {"DELETE", "/v1/senders/Lanternholm", "", []string{"Origin", "https://elsewhere.example"}, 403},
-		"signing out from another site":      {"DELETE", "/v1/session", "", []string{"Origin", "https://elsewhere.example"}, 403},
-		"changing as a form":                 {"POST", "/v1/senders", sender, []string{"Origin", h.URL, "Content-Type", "text/plain"}, 400},
-		"changing from our own page":         {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "same-origin"}, 201},
-		"changing from our own page, anew":   {"PUT", "/v1/senders/LH%20News", `{"sender":"LH News"}`, []string{"Origin", h.URL}, 200},
+		"looking":                          {"GET", "/v1/senders", "", nil, 200},
+		"looking from another site's link": {"GET", "/v1/senders", "", []string{"Sec-Fetch-Site", "cross-site"}, 200},
+		"changing, not said from where":    {"POST", "/v1/senders", sender, nil, 403},
+		"changing from another site":       {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "cross-site", "Origin", "https://elsewhere.example"}, 403},
+		"changing from a neighbour":        {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "same-site", "Origin", h.URL}, 403},
+		"changing from another port":       {"POST", "/v1/senders", sender, []string{"Origin", "http://127.0.0.1:1"}, 403},
+		"removing from another site":       {"DELETE", "/v1/senders/Lanternholm", "", []string{"Origin", "https://elsewhere.example"}, 403},
+		"signing out from another site":    {"DELETE", "/v1/session", "", []string{"Origin", "https://elsewhere.example"}, 403},
+		"changing as a form":               {"POST", "/v1/senders", sender, []string{"Origin", h.URL, "Content-Type", "text/plain"}, 400},
+		"changing from our own page":       {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "same-origin"}, 201},
+		"changing from our own page, anew": {"PUT", "/v1/senders/LH%20News", `{"sender":"LH News"}`, []string{"Origin", h.URL}, 200},
 	} {
 		response, said := call(tt.method, tt.path, tt.body, session, tt.header...)
 		if response.StatusCode != tt.want {
@@ -154,5 +157,62 @@ func TestLogsHoldNoNumbersAndNoTexts(t *testing.T) {
 		if strings.Contains(h.said(), secret) {
 			t.Errorf("%q stands in the log:\n%s", secret, h.said())
 		}
+	}
+}
+
+// What a passcode says stands nowhere but on the handset: neither at rest, while
+// it waits or afterwards, nor in what is shown of it, nor in what was exchanged.
+func TestPasscodesAreSealed(t *testing.T) {
+	t.Parallel()
+	const code = "739184"
+	h := build(t).with("harbourline", "oldpier", "sandbank", "longshore")
+	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))
+	defer db.Close(context.Background())
+	atRest := func(when string) {
+		t.Helper()
+		tables := must[[]string](t)(pgx.CollectRows(must[pgx.Rows](t)(db.Query(t.Context(),
+			"SELECT format('%I', relname) FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace")), pgx.RowTo[string]))
+		if len(tables) < 20 {
+			t.Fatalf("only %d tables", len(tables))
+		}
+		for _, table := range tables {
+			var found int
+			if err := db.QueryRow(t.Context(), "SELECT count(*) FROM "+table+" r WHERE r::text LIKE ANY($1)",
+				[]string{"%" + code + "%", "%" + hex.EncodeToString([]byte(code)) + "%"}).Scan(&found); err != nil || found > 0 {
+				t.Errorf("%s: the code stands in %s (%v)", when, table, err)
+			}
+		}
+	}
+	for i, gateway := range []string{"harbourline", "oldpier", "sandbank", "longshore"} {
+		must[client.Routes](t)(h.Client.PutRoutes(t.Context(), []client.Route{{Name: "all", Gateways: []client.Leg{{Gateway: gateway}}}}))
+		must[client.Gateway](t)(h.Client.PauseGateway(t.Context(), gateway, ""))
+		draft := client.Draft{To: fmt.Sprintf("+4477009001%02d", i), Sender: "Lanternholm", Kind: "otp", Text: "Your boarding code is " + code + ". Ünly for you."}
+		accepted := must[client.Message](t)(h.Client.SendOnce(t.Context(), draft, "the-same-"+gateway))
+		again := must[client.Message](t)(h.Client.SendOnce(t.Context(), draft, "the-same-"+gateway))
+		if again.ID != accepted.ID {
+			t.Errorf("%s: the same again is another", gateway)
+		}
+		atRest(gateway + ", while it waits")
+		must[client.Gateway](t)(h.Client.ResumeGateway(t.Context(), gateway))
+		h.settled(accepted.ID)
+		shown := must[client.Message](t)(h.Client.Message(t.Context(), accepted.ID, true))
+		all := string(must[[]byte](t)(json.Marshal(shown)))
+		if shown.State != "delivered" || strings.Contains(all, code) || strings.Contains(all, "boarding") || shown.Text != "**** ******** **** ** ******. **** *** ***." {
+			t.Errorf("%s: %s: %s", gateway, shown.State, all)
+		}
+		if !strings.Contains(all, "‹text›") {
+			t.Errorf("%s: nothing is masked in what was exchanged: %s", gateway, all)
+		}
+		if phones := h.Fleet.Phones.All(draft.To, 5); len(phones) != 1 || phones[0].Texts[0].Text != draft.Text {
+			t.Errorf("%s: the handset shows %+v", gateway, phones)
+		}
+		atRest(gateway + ", afterwards")
+	}
+	var left int
+	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM sealed_texts").Scan(&left); err != nil || left > 0 {
+		t.Errorf("%d are still sealed, %v", left, err)
+	}
+	if strings.Contains(h.said(), code) {
+		t.Error("the code stands in the log")
 	}
 }

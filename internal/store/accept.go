@@ -27,11 +27,13 @@ type Idempotency struct {
 func (Idempotency) TableName() string { return "idempotency" }
 
 // Acceptance is a message to be accepted, with why it takes its gateway and the
-// token that makes its repetition harmless; nil if the request had none.
+// token that makes its repetition harmless; nil if the request had none. Sealed is
+// the text of a passcode, of which the message holds what may be seen.
 type Acceptance struct {
 	Message Message
 	Begun   string
 	Token   *Idempotency
+	Sealed  []byte
 }
 
 // Accept commits new messages, as one set. Where a token is known already
@@ -152,6 +154,7 @@ func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 		return fmt.Errorf("there are no tables yet for the month of %d messages", len(set)-n)
 	}
 	queueToSend(&b, sends)
+	queueSealed(&b, set)
 	counts.queue(&b)
 	return s.send(ctx, &b)
 }

@@ -176,6 +176,7 @@ type changes struct {
 	begun         []submission
 	marks, unmark []mark
 	refs          []gatewayRef
+	unseal        []uuid.UUID // texts that are no longer needed
 	counts        tallyDeltas
 }
 
@@ -309,6 +310,9 @@ func (c *changes) places(before, m *Message) {
 	case was:
 		c.asksNot = append(c.asksNot, m.ID)
 	}
+	if m.Lane == pace.OTP.Lane() && mayBeHandedOver(before.State) && !mayBeHandedOver(m.State) {
+		c.unseal = append(c.unseal, m.ID)
+	}
 	if before.State != m.State {
 		if slices.Contains(marked, before.State) {
 			c.unmark = append(c.unmark, mark{string(before.State), m.ID})
@@ -397,6 +401,9 @@ func (c *changes) queue(b *pgx.Batch) {
 	if len(c.marks) > 0 {
 		b.Queue("INSERT INTO marks (mark, id) SELECT * FROM unnest($1::text[], $2::uuid[]) ON CONFLICT DO NOTHING",
 			words(c.marks, func(m *mark) string { return m.mark }), ids(c.marks, func(m *mark) uuid.UUID { return m.id }))
+	}
+	if len(c.unseal) > 0 {
+		b.Queue("DELETE FROM sealed_texts WHERE id = ANY($1)", uuids(c.unseal))
 	}
 	queueCallStrays(b, c.now, c.refs)
 	c.counts.queue(b)

@@ -52,6 +52,9 @@ type Content struct {
 	Fields map[string]any // of its template
 	Flash  bool
 	Route  string // the name of its route; empty if it has none
+	// Sealed is the text and the fields of a passcode that was claimed, sealed;
+	// Text and Fields are what of them may be seen.
+	Sealed []byte
 }
 
 // Standing is where a message stands.

@@ -122,7 +122,11 @@ func (s *Store) Claim(
 		}
 		turns = append(turns, w.turn)
 	}
-	return s.take(ctx, turns, gateway, mayGo, s.locking(passOver))
+	claimed, err := s.take(ctx, turns, gateway, mayGo, s.locking(passOver))
+	if err != nil {
+		return nil, err
+	}
+	return claimed, s.readSealed(ctx, claimed)
 }
 
 // Defer sets when queued messages are due. Call it within the transaction that

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"calmpigeon.example/internal/core/jq"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/smstext"
 )
@@ -135,7 +136,29 @@ func (m Means) into(input map[string]any) map[string]any {
 // SubmitRequest builds the request that hands messages to the gateway: at least
 // one, and at most [Dialect.Submit].Most that have in common what it says.
 func (d *Dialect) SubmitRequest(messages []Message, means Means) (Request, error) {
-	return d.request(&d.Submit.Request, d.input(messages, means), means)
+	r, err := d.request(&d.Submit.Request, d.input(messages, means), means)
+	for _, m := range messages {
+		if m.Kind == string(pace.OTP) && r.Hidden != nil {
+			m.hide(r.Hidden)
+		}
+	}
+	return r, err
+}
+
+// hide lets nothing be kept of what a passcode says, however it is written.
+func (m Message) hide(hidden map[string]string) {
+	hidden[m.Text] = "text"
+	if h, err := smstext.EncodeHex(smstext.UTF16BE, m.Text); err == nil {
+		hidden[strings.ToLower(h)], hidden[strings.ToUpper(h)] = "text", "text"
+	}
+	if latin, err := smstext.Encode(smstext.Latin1, m.Text); err == nil {
+		hidden[url.QueryEscape(string(latin))] = "text"
+	}
+	for name, value := range m.Fields {
+		if w, err := scalar(plain(value)); err == nil {
+			hidden[w] = name
+		}
+	}
 }
 
 // CanAsk reports whether a query can be made with what is known of the message.

@@ -191,6 +191,11 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		if err != nil || len(found) == 0 {
 			return err
 		}
+		for i := range found {
+			if err := k.d.Roster.Open(&found[i].Content); err != nil { // it stays sealed, and ends as what cannot be put into a request
+				k.d.Log.Error("opening the text of a passcode", "message", found[i].ID, "error", err)
+			}
+		}
 		senders, err := k.ration(ctx, s, found, limits)
 		if err != nil {
 			return err

@@ -129,11 +129,23 @@ func (s *submission) messages() []dialect.Message {
 // build makes the request. Messages that cannot be put into one are taken out of
 // the pack and end; ok is false if none is left.
 func (s *submission) build(means dialect.Means) (r dialect.Request, l lesson, ok bool) {
+	all := s.pack
+	s.pack = make([]store.Message, 0, len(all))
+	for _, m := range all {
+		if m.Sealed != nil {
+			s.unfit(m, "its text was sealed with another key")
+			continue
+		}
+		s.pack = append(s.pack, m)
+	}
+	if len(s.pack) == 0 {
+		return r, l, false
+	}
 	r, err := s.g.Dialect.SubmitRequest(s.messages(), means)
 	if err == nil {
 		return r, l, true
 	}
-	all := s.pack
+	all = s.pack
 	s.pack = nil
 	for _, m := range all {
 		one := submission{d: s.d, g: s.g, pack: []store.Message{m}, now: s.now}

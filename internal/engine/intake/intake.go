@@ -91,9 +91,14 @@ func (in *Intake) Accept(
 	}
 	m = in.message(p, d)
 	m.KeyID = key.ID
-	a := store.Acceptance{Message: m, Begun: begun(p)}
+	sealed, err := in.Roster.Seal(&m.Content)
+	if err != nil {
+		return m, nil, false, err
+	}
+	a := store.Acceptance{Message: m, Begun: begun(p), Sealed: sealed}
 	if token != "" {
-		a.Token = &store.Idempotency{KeyID: key.ID, Token: token, Fingerprint: d.fingerprint(), MessageID: m.ID, CreatedAt: m.CreatedAt}
+		fingerprint := in.Roster.Fingerprint(d.fingerprint())
+		a.Token = &store.Idempotency{KeyID: key.ID, Token: token, Fingerprint: fingerprint, MessageID: m.ID, CreatedAt: m.CreatedAt}
 	}
 	prior, err := in.accept.Do(ctx, a)
 	if err != nil {
@@ -111,7 +116,9 @@ func (in *Intake) Accept(
 // repeat gives the message that a token stands for, if it stands for the same
 // request.
 func (in *Intake) repeat(ctx context.Context, d Draft, prior store.Idempotency) (m store.Message, again bool, err error) {
-	if !bytes.Equal(prior.Fingerprint, d.fingerprint()) {
+	plain := d.fingerprint()
+	// Those of the version before were not keyed; they are gone after two days.
+	if !bytes.Equal(prior.Fingerprint, in.Roster.Fingerprint(plain)) && !bytes.Equal(prior.Fingerprint, plain) {
 		return m, false, ErrReused
 	}
 	m, err = in.Store.Message(ctx, prior.MessageID)

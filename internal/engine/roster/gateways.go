@@ -206,7 +206,7 @@ func (r *Roster) set(g *Gateway, s Settings) error {
 		g.Address = at
 	}
 	// Whoever may change where secrets go, or how, does not get to see them by it.
-	elsewhere := len(g.Secrets) > 0 && g.Speech() != before
+	elsewhere := faults == nil && len(g.Secrets) > 0 && g.Speech() != before
 	if elsewhere {
 		clear(g.Secrets)
 	}

@@ -5,17 +5,23 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"html"
 	"maps"
 	"net/url"
 	"slices"
 	"strings"
 	"sync/atomic"
+	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // SecretLeast is how many bytes a secret has at least that is masked: of a
 // shorter one every other text would be full.
 const SecretLeast = 6
+
+// hiddenLeast is that of what is hidden in one exchange, such as a passcode.
+const hiddenLeast = 4
 
 // mask replaces the secrets of a gateway, as they were when it was made.
 type mask struct {
@@ -72,7 +78,7 @@ type written struct{ word, name string }
 func newReplacer(secrets map[string]string, callback string, hidden map[string]string) *replacer {
 	r := &replacer{words: map[uint16][]written{}}
 	add := func(word, name string) {
-		if len(word) < SecretLeast {
+		if len(word) < hiddenLeast {
 			return
 		}
 		first := uint16(word[0])<<8 | uint16(word[1])
@@ -83,11 +89,11 @@ func newReplacer(secrets map[string]string, callback string, hidden map[string]s
 	}
 	names := slices.Sorted(maps.Keys(secrets))
 	for _, name := range names {
-		addWritten(add, secrets[name], name)
+		addWritten(add, secrets[name], name, SecretLeast)
 	}
-	addWritten(add, callback, "callback")
+	addWritten(add, callback, "callback", SecretLeast)
 	for _, value := range slices.Sorted(maps.Keys(hidden)) {
-		addWritten(add, value, hidden[value])
+		addWritten(add, value, hidden[value], hiddenLeast)
 	}
 	for _, user := range names[:min(len(names), 8)] {
 		for _, password := range names {
@@ -102,13 +108,13 @@ func newReplacer(secrets map[string]string, callback string, hidden map[string]s
 	return r
 }
 
-func addWritten(add func(word, name string), secret, name string) {
-	if len(secret) < SecretLeast {
+func addWritten(add func(word, name string), secret, name string, least int) {
+	if len(secret) < least {
 		return
 	}
 	encoded, _ := json.Marshal(secret)
 	unescaped := strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(string(encoded))
-	for _, word := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), strings.Trim(string(encoded), `"`), strings.Trim(unescaped, `"`),
+	for _, word := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), strings.Trim(string(encoded), `"`), strings.Trim(unescaped, `"`), asciiJSON(secret),
 		html.EscapeString(secret), hex.EncodeToString([]byte(secret)), strings.ToUpper(hex.EncodeToString([]byte(secret)))} {
 		add(word, name)
 		if strings.Contains(word, "%") {
@@ -123,6 +129,22 @@ func addBase64(add func(word, name string), secret, name string) {
 		add(encoding.EncodeToString([]byte(secret)), name)
 		add(url.QueryEscape(encoding.EncodeToString([]byte(secret))), name)
 	}
+}
+
+// asciiJSON writes a string as some write JSON: everything beyond ASCII escaped.
+func asciiJSON(s string) string {
+	quoted, _ := json.Marshal(s)
+	var out strings.Builder
+	for _, unit := range strings.Trim(string(quoted), `"`) {
+		if unit < utf8.RuneSelf {
+			out.WriteRune(unit)
+			continue
+		}
+		for _, half := range utf16.Encode([]rune{unit}) {
+			fmt.Fprintf(&out, `\u%04x`, half)
+		}
+	}
+	return out.String()
 }
 
 // lowerHex writes percent-encoding with small letters, as some do.
