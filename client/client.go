@@ -18,6 +18,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -26,6 +27,53 @@ type Client struct {
 	base string
 	key  string
 	http *http.Client
+
+	// seen are the versions of what was read, by what it is (/v1/routes); nil: they
+	// are not remembered.
+	seen *versions
+}
+
+type versions struct {
+	mu sync.Mutex
+	of map[string]string
+}
+
+// Careful is the client as one that remembers which version of what is set it has
+// read, and has its next change of that refused where somebody else has changed it
+// meanwhile (status 412).
+func (c *Client) Careful() *Client {
+	careful := *c
+	careful.seen = &versions{of: map[string]string{}}
+	return &careful
+}
+
+// kindOf is what a path is about, such as /v1/routes.
+func kindOf(path string) string {
+	path, _, _ = strings.Cut(path, "?")
+	if parts := strings.SplitN(path, "/", 4); len(parts) > 2 {
+		return parts[2]
+	}
+	return path
+}
+
+// read remembers a version, and take gives it for one change.
+func (v *versions) read(path, version string) {
+	if v != nil && version != "" {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		v.of[kindOf(path)] = version
+	}
+}
+
+func (v *versions) take(path string) string {
+	if v == nil {
+		return ""
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	version := v.of[kindOf(path)]
+	delete(v.of, kindOf(path))
+	return version
 }
 
 // New makes a client for the service at base.
@@ -380,6 +428,24 @@ func dry(run bool) string {
 	return ""
 }
 
+// ChangeFilter chooses changes. Empty fields choose all.
+type ChangeFilter struct{ What, Name, By string }
+
+// Changes lists changes of what is set, the newest first.
+func (c *Client) Changes(ctx context.Context, f ChangeFilter, cursor string, limit int) (ChangePage, error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"what": f.What, "name": f.Name, "by": f.By, "cursor": cursor} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if limit > 0 {
+		q.Set("limit", strconv.Itoa(limit))
+	}
+	var p ChangePage
+	return p, c.call(ctx, "GET", "/v1/changes?"+q.Encode(), nil, nil, &p)
+}
+
 // Keys lists all API keys.
 func (c *Client) Keys(ctx context.Context) ([]Key, error) { return list[Key](ctx, c, "/v1/keys") }
 
@@ -456,11 +522,19 @@ func (c *Client) once(ctx context.Context, method, path string, header http.Head
 	if body != nil {
 		request.Header.Set("Content-Type", "application/json")
 	}
+	if method != http.MethodGet {
+		if version := c.seen.take(path); version != "" {
+			request.Header.Set("If-Match", version)
+		}
+	}
 	response, err := c.http.Do(request)
 	if err != nil {
 		return nil, fmt.Errorf("no answer from %s: %w", c.base, err)
 	}
 	if response.StatusCode < 300 {
+		if method == http.MethodGet {
+			c.seen.read(path, response.Header.Get("ETag"))
+		}
 		return response, nil
 	}
 	defer response.Body.Close()

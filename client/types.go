@@ -754,3 +754,21 @@ func (p *Problem) Error() string {
 	}
 	return text.String()
 }
+
+// Change is one change of what is set: by whom, when, and what differs.
+type Change struct {
+	ID     int64          `json:"id"`
+	At     time.Time      `json:"at"`
+	By     string         `json:"by"`   // the name of a key
+	What   string         `json:"what"` // gateway, sender, default, rule, template, route, prices, key
+	Name   string         `json:"name"`
+	Action string         `json:"action"` // added, changed, removed
+	Before map[string]any `json:"before"` // what differs, as it was; null of what was added
+	After  map[string]any `json:"after"`
+}
+
+// ChangePage is a part of the changes, the newest first.
+type ChangePage struct {
+	Items []Change `json:"items"`
+	Next  string   `json:"next"` // the cursor of the next page; empty if this is the last
+}

@@ -11,10 +11,12 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet"
 	"github.com/jackc/pgx/v5"
 )
 
@@ -214,5 +216,47 @@ func TestPasscodesAreSealed(t *testing.T) {
 	}
 	if strings.Contains(h.said(), code) {
 		t.Error("the code stands in the log")
+	}
+}
+
+// Six who set routes at the same time, each with what it has read: one does, and the
+// others are told. Who changed what can be read afterwards.
+func TestTwoAtOnceDoNotUndoEachOther(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	response, _ := h.request("GET", "/v1/routes", "")
+	version := response.Header.Get("ETag")
+	if version == "" {
+		t.Fatal("routes have no version")
+	}
+	statuses := make(chan int, 6)
+	var setting sync.WaitGroup
+	for i := range cap(statuses) {
+		setting.Go(func() {
+			response, _ := h.request("PUT", "/v1/routes", fmt.Sprintf(`{"routes":[{"name":"r%d","gateways":[{"gateway":"harbourline"}]}]}`, i), "If-Match", version)
+			statuses <- response.StatusCode
+		})
+	}
+	setting.Wait()
+	close(statuses)
+	count := map[int]int{}
+	for status := range statuses {
+		count[status]++
+	}
+	if count[200] != 1 || count[412] != 5 {
+		t.Errorf("statuses %v", count)
+	}
+	if response, said := h.request("PUT", "/v1/routes", `{"routes":[]}`, "If-Match", "soon"); response.StatusCode != 422 || !strings.Contains(said, "If-Match") {
+		t.Errorf("a version that is none: %d %s", response.StatusCode, said)
+	}
+	if code, out, said := h.pigeon("", "gateway", "set", "harbourline", "--per-second", "7"); code != 0 {
+		t.Errorf("setting a gateway: %s%s", out, said)
+	}
+	code, out, _ := h.pigeon("", "changes", "--what", "gateway")
+	if code != 0 || !strings.Contains(out, "harbourline") || !strings.Contains(out, "per_second 50 → 7") || !strings.Contains(out, "first") || strings.Contains(out, fleet.HarbourlineKey) {
+		t.Errorf("changes: %d %s", code, out)
+	}
+	if code, _, said := h.pigeon("", "changes", "--what", "weather"); code != 3 || !strings.Contains(said, "gateway, sender") {
+		t.Errorf("changes of nothing: %d %s", code, said)
 	}
 }

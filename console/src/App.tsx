@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { api, got, Refusal } from "./api/client";
 import { useLive } from "./api/live";
+import { Changes } from "./pages/Changes";
 import { Countries } from "./pages/Countries";
 import { Dialects } from "./pages/Dialects";
 import { GatewayPage } from "./pages/GatewayPage";
@@ -54,6 +55,7 @@ function Rooms({ phone }: { phone: string }) {
         <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>
         <NavLink to="/countries"><Icon name="countries" />Countries</NavLink>
         <NavLink to="/prices"><Icon name="prices" />Prices</NavLink>
+        <NavLink to="/changes"><Icon name="changes" />Changes</NavLink>
         <div className="foot">
           {phone && <a href={phone} target="_blank" rel="noreferrer"><Icon name="phone" />Phone</a>}
           <button onClick={theme.toggle}><Icon name={theme.dark ? "light" : "dark"} />{theme.dark ? "Light" : "Dark"}</button>
@@ -73,6 +75,7 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/senders" element={<Senders />} />
           <Route path="/countries" element={<Countries />} />
           <Route path="/prices" element={<Prices />} />
+          <Route path="/changes" element={<Changes />} />
           <Route path="*" element={<div className="page"><h1>There is nothing here</h1><NavLink to="/">All messages</NavLink></div>} />
         </Routes>
       </main>

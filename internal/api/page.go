@@ -23,16 +23,22 @@ type page struct {
 	limit int
 }
 
+// limitOf reads how many are asked for.
+func limitOf(c *gin.Context) (limit int, faults fault.Faults) {
+	given := c.Query("limit")
+	if given == "" {
+		return pageUsual, nil
+	}
+	limit, err := strconv.Atoi(given)
+	if err != nil || limit < 1 || limit > pageMost {
+		faults.Add("limit", fmt.Sprintf("%q is out of range", given), fmt.Sprintf("1 to %d", pageMost))
+	}
+	return limit, faults
+}
+
 // pageOf reads which page is asked for.
 func pageOf(c *gin.Context) (p page, faults fault.Faults) {
-	p.limit = pageUsual
-	if given := c.Query("limit"); given != "" {
-		n, err := strconv.Atoi(given)
-		if err != nil || n < 1 || n > pageMost {
-			faults.Add("limit", fmt.Sprintf("%q is out of range", given), fmt.Sprintf("1 to %d", pageMost))
-		}
-		p.limit = n
-	}
+	p.limit, faults = limitOf(c)
 	if given := c.Query("cursor"); given != "" {
 		var err error
 		if p.after, err = uuid.Parse(given); err != nil {

@@ -74,7 +74,7 @@ func (a *API) putPrices(c *gin.Context) {
 		a.answerPrices(c, g, roster.Prices{Entries: entries})
 		return
 	}
-	if err := a.engine.Roster.PutPrices(c.Request.Context(), g.ID, entries, keyOf(c).Name, a.engine.Now()); err != nil {
+	if err := a.engine.Roster.PutPrices(c.Request.Context(), g, entries, keyOf(c).Name, a.engine.Now()); err != nil {
 		a.refuse(c, err)
 		return
 	}

@@ -52,6 +52,7 @@ func (a *API) refuse(c *gin.Context, err error) {
 		return
 	}
 	var tooLarge *http.MaxBytesError
+	var stale *store.Stale
 	switch {
 	case errors.As(err, &tooLarge):
 		problem(c, http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
@@ -105,6 +106,8 @@ func (a *API) refuse(c *gin.Context, err error) {
 		problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
 	case errors.Is(err, roster.ErrInUse):
 		problem(c, http.StatusConflict, "in-use", "This is in use", fault.Why(err))
+	case errors.As(err, &stale):
+		problem(c, http.StatusPreconditionFailed, "changed", "Somebody else has changed this meanwhile", stale.Error()+". Look at it again and repeat your change.")
 	case errors.Is(err, store.ErrChanged):
 		problem(c, http.StatusConflict, "changed", "Somebody else has changed this meanwhile", "Look at it again and repeat your change.")
 	case errors.Is(err, store.ErrExists):

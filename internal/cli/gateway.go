@@ -231,6 +231,9 @@ func (a *app) gatewaySet() *cobra.Command {
 			if given("leased-sender") {
 				n.Senders = &senders
 			}
+			if _, err := c.Gateway(cmd.Context(), args[0]); err != nil { // as of now: who changes it meanwhile is told apart
+				return err
+			}
 			g, err := c.ChangeGateway(cmd.Context(), args[0], n)
 			if err != nil {
 				return err

@@ -137,6 +137,7 @@ func newRoot() *cobra.Command {
 		a.template(),
 		a.dialect(),
 		a.keys(),
+		a.changes(),
 		a.setup(),
 		a.serve(),
 		a.fleet(),
@@ -152,7 +153,7 @@ func (a *app) speaking(run func(cmd *cobra.Command, c *client.Client, args []str
 		if key == "" {
 			return usagef("no API key: set PIGEON_KEY, or give --key. The first key is shown when the service starts for the first time")
 		}
-		return run(cmd, client.New(a.config.GetString("url"), key), args)
+		return run(cmd, client.New(a.config.GetString("url"), key).Careful(), args)
 	}
 }
 

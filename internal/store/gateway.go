@@ -39,7 +39,7 @@ type Gateway struct {
 // AddGateway stores a new gateway.
 func (s *Store) AddGateway(ctx context.Context, g Gateway) error {
 	g.Senders = append([]string{}, g.Senders...) // an empty list is a list
-	return create(s.gorm(ctx), &g, "gateway "+g.Name)
+	return s.setting(ctx, "gateway", g.Name, func(s *Store) error { return create(s.gorm(ctx), &g, "gateway "+g.Name) })
 }
 
 // Gateways lists all gateways, the oldest first, also those that were removed:
@@ -55,12 +55,14 @@ func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
 func (s *Store) ChangeGateway(ctx context.Context, g Gateway) error {
 	g.Version++
 	g.Senders = append([]string{}, g.Senders...)
-	result := s.gorm(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
-		Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)
-	if result.Error == nil && result.RowsAffected == 0 {
-		return ErrChanged
-	}
-	return result.Error
+	return s.setting(ctx, "gateway", g.Name, func(s *Store) error {
+		result := s.gorm(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
+			Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)
+		if result.Error == nil && result.RowsAffected == 0 {
+			return ErrChanged
+		}
+		return result.Error
+	})
 }
 
 // SettingsChanges counts the changes of what was set: gateways and how they are,

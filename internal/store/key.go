@@ -21,7 +21,7 @@ type Key struct {
 
 // AddKey stores a new key.
 func (s *Store) AddKey(ctx context.Context, k Key) error {
-	return create(s.gorm(ctx), &k, "key "+k.Name)
+	return s.setting(ctx, "key", k.Name, func(s *Store) error { return create(s.gorm(ctx), &k, "key "+k.Name) })
 }
 
 // Keys lists all keys, the oldest first.
@@ -41,11 +41,9 @@ func (s *Store) KeyByHandle(ctx context.Context, handle string) (Key, error) {
 // RevokeKey ends a key's use, unless it is the last one in use. A key that is
 // revoked stays so.
 func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, now time.Time) (last bool, err error) {
-	err = s.Transact(ctx, func(s *Store) error {
-		// Of two that revoke each other's key one must see what the other did.
-		if err := s.gorm(ctx).Exec("LOCK TABLE keys IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
-			return err
-		}
+	// One after the other: of two that revoke each other's key one must see what the
+	// other did.
+	err = s.setting(ctx, "key", "", func(s *Store) error {
 		var k Key
 		if err := s.gorm(ctx).Where("id = ?", id).First(&k).Error; err != nil {
 			return found(err)

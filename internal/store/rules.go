@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"slices"
 	"time"
 
@@ -32,11 +35,7 @@ type Sender struct {
 // be. What it is to be the default for it becomes in the place of any other.
 // The very first sender is the default for everything.
 func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (Sender, error) {
-	err := s.Transact(ctx, func(s *Store) error {
-		// One at a time, so that the first is the first.
-		if err := s.gorm(ctx).Exec("LOCK TABLE senders IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
-			return err
-		}
+	err := s.setting(ctx, "sender", record.ID, func(s *Store) error {
 		var n int64
 		if err := s.gorm(ctx).Model(&Sender{}).Count(&n).Error; err != nil {
 			return err
@@ -49,7 +48,7 @@ func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (S
 				DoUpdates: clause.AssignmentColumns([]string{"gateways", "countries", "registrations", "two_way", "per_second"})}).Create(&record).Error; err != nil {
 				return err
 			}
-			if err := s.gorm(ctx).Exec("DELETE FROM sender_defaults WHERE sender_id = ?", record.ID).Error; err != nil {
+			if err := s.dropDefaults(ctx, record); err != nil {
 				return err
 			}
 		} else if err := create(s.gorm(ctx), &record, "sender "+record.ID); err != nil {
@@ -57,7 +56,7 @@ func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (S
 		}
 		for _, d := range record.Defaults {
 			if err := s.gorm(ctx).Exec("INSERT INTO sender_defaults (kind, country, sender_id) VALUES (?, ?, ?) "+
-				"ON CONFLICT (kind, country) DO UPDATE SET sender_id = excluded.sender_id",
+				"ON CONFLICT (kind, country) DO UPDATE SET sender_id = excluded.sender_id WHERE sender_defaults.sender_id <> excluded.sender_id",
 				d.Kind, d.Country, record.ID).Error; err != nil {
 				return err
 			}
@@ -65,6 +64,24 @@ func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (S
 		return nil
 	})
 	return record, err
+}
+
+// dropDefaults takes from a sender what it is no longer the default for.
+func (s *Store) dropDefaults(ctx context.Context, record Sender) error {
+	var before []sender.Default
+	if err := s.gorm(ctx).Raw("SELECT kind, country FROM sender_defaults WHERE sender_id = ?", record.ID).Scan(&before).Error; err != nil {
+		return err
+	}
+	for _, d := range before {
+		if slices.Contains(record.Defaults, d) {
+			continue
+		}
+		err := s.gorm(ctx).Exec("DELETE FROM sender_defaults WHERE kind = ? AND country = ? AND sender_id = ?", d.Kind, d.Country, record.ID).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Senders lists all senders, in order of their names.
@@ -92,7 +109,7 @@ func (s *Store) Senders(ctx context.Context) ([]Sender, error) {
 
 // RemoveSender takes a sender out of use.
 func (s *Store) RemoveSender(ctx context.Context, id string) error {
-	return changed(s.gorm(ctx).Exec("DELETE FROM senders WHERE id = ?", id))
+	return s.setting(ctx, "sender", id, func(s *Store) error { return changed(s.gorm(ctx).Exec("DELETE FROM senders WHERE id = ?", id)) })
 }
 
 // CountryRule is a rule that differs from the one that ships.
@@ -108,14 +125,22 @@ func (s *Store) PutRules(ctx context.Context, rules []CountryRule) error {
 	if len(rules) == 0 {
 		return nil
 	}
-	return s.gorm(ctx).Clauses(clause.OnConflict{
-		Columns: []clause.Column{{Name: "country"}}, DoUpdates: clause.AssignmentColumns([]string{"rule", "changed_at", "changed_by"}),
-	}).CreateInBatches(&rules, 500).Error
+	name := "" // of several any may have changed
+	if len(rules) == 1 {
+		name = rules[0].Country
+	}
+	return s.setting(ctx, "rule", name, func(s *Store) error {
+		return s.gorm(ctx).Clauses(clause.OnConflict{
+			Columns: []clause.Column{{Name: "country"}}, DoUpdates: clause.AssignmentColumns([]string{"rule", "changed_at", "changed_by"}),
+		}).CreateInBatches(&rules, 500).Error
+	})
 }
 
 // DropRule forgets a rule, so that the one that ships holds again.
 func (s *Store) DropRule(ctx context.Context, country string) error {
-	return changed(s.gorm(ctx).Exec("DELETE FROM country_rules WHERE country = ?", country))
+	return s.setting(ctx, "rule", country, func(s *Store) error {
+		return changed(s.gorm(ctx).Exec("DELETE FROM country_rules WHERE country = ?", country))
+	})
 }
 
 // Rules lists the rules that differ from those that ship.
@@ -144,17 +169,19 @@ func (s *Store) Routes(ctx context.Context) ([]Route, error) {
 // PutRoutes stores routes in the place of all that are there: their order
 // matters, and half of them would be another order.
 func (s *Store) PutRoutes(ctx context.Context, routes []Route) error {
-	return s.Transact(ctx, func(s *Store) error {
-		if err := s.gorm(ctx).Exec("LOCK TABLE routes IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
+	names := []string{""} // none is called so; an empty list would not do
+	for _, r := range routes {
+		names = append(names, r.Name)
+	}
+	return s.setting(ctx, "route", "", func(s *Store) error {
+		if err := s.gorm(ctx).Exec("DELETE FROM routes WHERE name NOT IN ?", names).Error; err != nil || len(routes) == 0 {
 			return err
 		}
-		if err := s.gorm(ctx).Exec("DELETE FROM routes").Error; err != nil {
-			return err
-		}
-		if len(routes) == 0 {
-			return nil
-		}
-		return s.gorm(ctx).CreateInBatches(&routes, 500).Error
+		return s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
+			DoUpdates: clause.AssignmentColumns([]string{"position", "route", "changed_at", "changed_by"}),
+			Where: clause.Where{Exprs: []clause.Expression{clause.Expr{
+				SQL: "(routes.position, routes.route) IS DISTINCT FROM (excluded.position, excluded.route)"}}},
+		}).CreateInBatches(&routes, 500).Error
 	})
 }
 
@@ -169,11 +196,13 @@ type Template struct {
 // PutTemplate stores a template, in the place of one of the same name if it may
 // be changed.
 func (s *Store) PutTemplate(ctx context.Context, t Template, mayChange bool) error {
-	if !mayChange {
-		return create(s.gorm(ctx), &t, "template "+t.Name)
-	}
-	return s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
-		DoUpdates: clause.AssignmentColumns([]string{"template", "changed_at"})}).Create(&t).Error
+	return s.setting(ctx, "template", t.Name, func(s *Store) error {
+		if !mayChange {
+			return create(s.gorm(ctx), &t, "template "+t.Name)
+		}
+		return s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
+			DoUpdates: clause.AssignmentColumns([]string{"template", "changed_at"})}).Create(&t).Error
+	})
 }
 
 // Templates lists all templates, in order of their names.
@@ -186,12 +215,15 @@ func (s *Store) Templates(ctx context.Context) ([]Template, error) {
 // RemoveTemplate forgets a template. Messages that were made of it keep their
 // texts.
 func (s *Store) RemoveTemplate(ctx context.Context, name string) error {
-	return changed(s.gorm(ctx).Exec("DELETE FROM templates WHERE name = ?", name))
+	return s.setting(ctx, "template", name, func(s *Store) error {
+		return changed(s.gorm(ctx).Exec("DELETE FROM templates WHERE name = ?", name))
+	})
 }
 
 // PriceList is when the price list of a gateway was changed, and by whom.
 type PriceList struct {
 	GatewayID uuid.UUID
+	Gateway   string `gorm:"-"` // its name
 	ChangedAt time.Time
 	ChangedBy string
 }
@@ -214,13 +246,16 @@ func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.E
 	for i, e := range entries {
 		records[i] = priceRow{list.GatewayID, e.Country, e.Prefix, e.Kind, e.Per, e.Rate.Micros(), e.Rate.Currency(), e.From}
 	}
-	return s.Transact(ctx, func(s *Store) error {
-		// The list's row first: two that replace it at once come one after the
-		// other.
+	digest := sha256.New()
+	for _, r := range records {
+		fmt.Fprintln(digest, r)
+	}
+	return s.setting(ctx, "prices", list.Gateway, func(s *Store) error {
 		err := s.gorm(ctx).
-			Exec("INSERT INTO price_lists (gateway_id, changed_at, changed_by) VALUES (?, ?, ?) "+
-				"ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by",
-				list.GatewayID, list.ChangedAt, list.ChangedBy).
+			Exec("INSERT INTO price_lists (gateway_id, changed_at, changed_by, entries, digest) VALUES (?, ?, ?, ?, ?) "+
+				"ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by, "+
+				"entries = excluded.entries, digest = excluded.digest",
+				list.GatewayID, list.ChangedAt, list.ChangedBy, len(records), hex.EncodeToString(digest.Sum(nil)[:8])).
 			Error
 		if err == nil {
 			err = s.gorm(ctx).Exec("DELETE FROM prices WHERE gateway_id = ?", list.GatewayID).Error

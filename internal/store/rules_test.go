@@ -111,7 +111,7 @@ func TestRulesTemplatesAndPricesAreReplaced(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := s.PutPrices(t.Context(), PriceList{g.ID, now, "first"}, entries); err != nil {
+		if err := s.PutPrices(t.Context(), PriceList{g.ID, g.Name, now, "first"}, entries); err != nil {
 			t.Fatal(err)
 		}
 		if stored, err := s.Prices(t.Context(), g.ID); err != nil || !slices.Equal(stored, entries) {

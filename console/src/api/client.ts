@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components } from "./schema.gen";
+import { versions } from "./versions";
 
 export type Message = components["schemas"]["Message"];
 export type Evidence = components["schemas"]["Evidence"];
@@ -21,9 +22,11 @@ export type Gateway = components["schemas"]["Gateway"];
 export type Route = components["schemas"]["Route"];
 export type Trial = components["schemas"]["Trial"];
 export type DialectCheck = components["schemas"]["DialectCheck"];
+export type Change = components["schemas"]["Change"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });
+api.use(versions);
 
 /** What the service refused, as an error that the query library can carry. */
 export class Refusal extends Error {

@@ -187,7 +187,7 @@ func (r *Roster) RemoveGateway(ctx context.Context, g *Gateway, now time.Time) e
 // set checks settings and writes them into a gateway, sealed as it is stored.
 func (r *Roster) set(g *Gateway, s Settings) error {
 	var faults fault.Faults
-	before := g.Speech()
+	before, known := g.Speech(), maps.Clone(g.Secrets)
 	if s.Source != nil {
 		d, err := dialect.Load("dialect", []byte(*s.Source))
 		if err == nil && !keepable(*s.Source) {
@@ -304,6 +304,9 @@ func (r *Roster) set(g *Gateway, s Settings) error {
 	}
 	if len(faults) > 0 {
 		return faults
+	}
+	if maps.Equal(known, g.Secrets) && g.SealedSecrets != nil {
+		return nil
 	}
 	secrets, err := json.Marshal(g.Secrets)
 	if err != nil {

@@ -95,6 +95,7 @@ type Roster struct {
 
 	mu      sync.RWMutex
 	changes int64      // of what was set, up to which it was read
+	version int64      // the last of them that is written down
 	all     []*Gateway // those in use, in the order they were added
 	seen    map[uuid.UUID]*Gateway
 	healths map[uuid.UUID]store.Health
@@ -132,6 +133,13 @@ func (r *Roster) Changes() int64 {
 	return r.changes
 }
 
+// Version is the number of the last change of what is set that it has read.
+func (r *Roster) Version() int64 {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.version
+}
+
 // Reload reads what was set, here or by other instances, since the last time.
 func (r *Roster) Reload(ctx context.Context) error {
 	r.reading.Lock()
@@ -142,6 +150,10 @@ func (r *Roster) Reload(ctx context.Context) error {
 	}
 	if changes == r.Changes() {
 		return nil
+	}
+	version, err := r.store.LastChange(ctx)
+	if err != nil {
+		return fmt.Errorf("reading changes: %w", err)
 	}
 	records, err := r.store.Gateways(ctx)
 	if err != nil {
@@ -181,7 +193,7 @@ func (r *Roster) Reload(ctx context.Context) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.all, r.seen, r.book, r.healths, r.flaws = all, seen, book, healths, flaws
-	r.changes = changes
+	r.changes, r.version = changes, version
 	return nil
 }
 
