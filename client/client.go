@@ -1,6 +1,6 @@
 // Package client speaks to a Calm Pigeon service over its HTTP API.
 //
-//	c := client.New("http://127.0.0.1:8025", os.Getenv("PIGEON_KEY"))
+//	c := client.New("http://127.0.0.1:7410", os.Getenv("PIGEON_KEY"))
 //	m, err := c.Send(ctx, client.Draft{To: "+447700900123", Text: "Crossing 0740 now leaves from berth 3"})
 //
 // What the service refuses comes back as a [*Problem].

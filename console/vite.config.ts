@@ -10,5 +10,5 @@ export default defineConfig({
       scss: { quietDeps: true, silenceDeprecations: ["import", "global-builtin", "color-functions", "if-function"] },
     },
   },
-  server: { proxy: { "/v1": process.env.PIGEON_URL ?? "http://127.0.0.1:8025" } },
+  server: { proxy: { "/v1": process.env.PIGEON_URL ?? "http://127.0.0.1:7410" } },
 });

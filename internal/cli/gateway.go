@@ -153,7 +153,7 @@ func (a *app) gatewayAdd() *cobra.Command {
 		Long: "Adds a gateway that speaks DIALECT (a file, or the name of one that ships) at\n" +
 			"ADDRESS. A secret is given as NAME=VALUE, as NAME=@FILE or as NAME=env:VARIABLE;\n" +
 			"the last two keep it out of your shell's history.",
-		Example: "  pigeon gateway add harbourline http://127.0.0.1:8026/harbourline \\\n      --secret api_key=env:HARBOURLINE_KEY " +
+		Example: "  pigeon gateway add harbourline http://127.0.0.1:7411/harbourline \\\n      --secret api_key=env:HARBOURLINE_KEY " +
 			"--secret receipt_secret=@receipt-secret.txt",
 		Args: cobra.ExactArgs(2),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {

@@ -122,7 +122,7 @@ func newRoot() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
 	flags := root.PersistentFlags()
 	flags.StringVar(&file, "config", "", "a YAML file with options")
-	flags.String("url", "http://127.0.0.1:8025", "where the service is")
+	flags.String("url", "http://127.0.0.1:7410", "where the service is")
 	flags.String("key", "", "API key; better set as PIGEON_KEY, where other users cannot see it")
 	flags.StringP("output", "o", "table", "table, json or csv")
 	root.AddCommand(

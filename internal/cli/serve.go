@@ -52,7 +52,7 @@ func (a *app) serve() *cobra.Command {
 
 func (a *app) serviceFlags(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.String("listen", "127.0.0.1:8025", "host and port; port 0 takes a free one")
+	f.String("listen", "127.0.0.1:7410", "host and port; port 0 takes a free one")
 	f.String("database-url", "", "PostgreSQL to use; without it one of our own is started")
 	f.String("data", "", "data folder (default "+service.DefaultData()+")")
 	f.String("public-url", "", "where gateways reach this service; where it listens if not given")
@@ -153,7 +153,7 @@ func (a *app) fleet() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().String("fleet-listen", "127.0.0.1:8026", "host and port; port 0 takes a free one")
+	cmd.Flags().String("fleet-listen", "127.0.0.1:7411", "host and port; port 0 takes a free one")
 	cmd.Flags().Uint64("seed", 1, "what chances are drawn under")
 	cmd.Flags().String("script", "", "a JSON file of misbehaviour, as POST /misbehave takes it")
 	cmd.Flags().String("log-level", "warn", "debug, info, warn or error")
@@ -201,7 +201,7 @@ func (a *app) demo() *cobra.Command {
 	f.Lookup("log-level").DefValue = "error"
 	f.Set("log-level", "error")
 	f.Lookup("log-level").Changed = false
-	f.String("fleet-listen", "127.0.0.1:8026", "where the practice fleet listens")
+	f.String("fleet-listen", "127.0.0.1:7411", "where the practice fleet listens")
 	f.Uint64("seed", 1, "what the practice fleet's chances are drawn under")
 	f.BoolVar(&example, "example", false, "play the scenario once and check it")
 	return cmd

@@ -47,7 +47,7 @@ export function Changes() {
   return (
     <div className="page">
       <h1>Changes</h1>
-      <p className="quiet">Who changed what of what is set. Nothing of it can be changed afterwards.</p>
+      <p className="quiet">Who changed gateways, routes, senders and the rest, and when. What stands here stays.</p>
       <Form.Select className="w-auto mb-3" aria-label="Of what" value={what} onChange={(e) => setSearch(e.target.value ? { what: e.target.value } : {})}>
         <option value="">everything</option>
         {kinds.map((k) => <option key={k} value={k}>{k}</option>)}

@@ -41,6 +41,7 @@ export function MessagePage() {
       )}
       {m.rivals.length > 1 && <p className="notice">Claims contradict each other: {m.rivals.join(" and ")}. The handset's own word counts most.</p>}
       <div className="mt-3"><Strips parts={m.parts ?? []} room={m.room ?? 160} /></div>
+      {m.kind === "otp" && <p className="quiet small">What a passcode says is sealed until it is handed over, and shown nowhere.</p>}
       <dl className="facts">
         <dt>From</dt><dd>{m.sender}</dd>
         <dt>Kind</dt><dd>{m.kind}</dd>
