@@ -28,6 +28,8 @@ type Draft struct {
 	Cure string `json:"cure,omitempty"`
 	// Flash shows the text at once and does not keep it, where the gateway can.
 	Flash bool `json:"flash,omitempty"`
+	// Long lets a text of ten segments and more be sent.
+	Long bool `json:"long,omitempty"`
 	// DryRun makes every check and sends nothing; see [Client.Rehearse].
 	DryRun bool `json:"dry_run,omitempty"`
 }
@@ -35,6 +37,7 @@ type Draft struct {
 // Message is a message and what became of it.
 type Message struct {
 	ID         string     `json:"id"`
+	Again      bool       `json:"again,omitempty"` // it was accepted before, with the same Idempotency-Key
 	To         string     `json:"to"`
 	Sender     string     `json:"sender"`
 	Kind       string     `json:"kind"`

@@ -38,7 +38,7 @@ func TestSendAndItsExitCodes(t *testing.T) {
 		"no such command":     {"", []string{"sned"}, 2, "unknown command"},
 		"no such part":        {"", []string{"message", "shwo"}, 2, "unknown command"},
 		"no such output":      {"", []string{"tally", "-o", "xml"}, 2, "accepted are table, json and csv"},
-		"no such message":     {"", []string{"message", "show", "1"}, 3, "nothing at this address"},
+		"no such message":     {"", []string{"message", "show", "1"}, 3, "no thing with the id 1"},
 		"a wrong key":         {"", []string{"tally", "--key", "guess"}, 3, "is not in use"},
 		"nobody there":        {"", []string{"tally", "--url", "http://127.0.0.1:1"}, 1, "no answer from http://127.0.0.1:1"},
 		"a span that is none": {"", []string{"message", "find", "--since", "yesterday"}, 2, "a span back from now"},

@@ -215,6 +215,28 @@ func TestConsolePagesAndSearches(t *testing.T) {
 	b.shows(".facts", last.ID)
 }
 
+// A browser opens six connections to a host. Eight tabs of the console all show what
+// happens nevertheless: they share one stream.
+func TestEightTabsAreLive(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	h.send(client.Draft{To: "+447700900120", Text: "the first"})
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL+"/#key="+h.Key), chromedp.WaitVisible(".messages"))
+	tabs := []*browser{b}
+	for range 7 {
+		ctx, closeTab := chromedp.NewContext(b.ctx)
+		t.Cleanup(closeTab)
+		tab := &browser{t: t, ctx: ctx}
+		tab.do(chromedp.Navigate(h.URL), chromedp.WaitVisible(".messages"))
+		tabs = append(tabs, tab)
+	}
+	h.send(client.Draft{To: "+447700900121", Text: "the second"})
+	for i, tab := range tabs {
+		eventually(t, fmt.Sprintf("tab %d shows the second", i+1), func() bool { return strings.Contains(tab.text(".messages"), "the second") })
+	}
+}
+
 func TestPracticePhoneIsLive(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()

@@ -246,7 +246,7 @@ func TestGatewayCommands(t *testing.T) {
 		{[]string{"gateway", "remove", "sandbank"}, 3, "route uk names it"},
 		{[]string{"route", "remove", "uk"}, 0, "codes"},
 		{[]string{"gateway", "remove", "sandbank"}, 0, "out of use"},
-		{[]string{"gateway", "show", "sandbank"}, 3, "nothing at this address"},
+		{[]string{"gateway", "show", "sandbank"}, 3, "no gateway sandbank"},
 		{[]string{"dialect", "try", "harbourline", h.FleetURL + "/harbourline", "--secret", "api_key=" + fleet.HarbourlineKey, "--secret", "receipt_secret=x", "--to", "+447700900101", "--sender", "Test", "--text", "Berth 3"}, 0, "\"outcome\": \"taken\""},
 		{[]string{"dialect", "try", "harbourline", h.FleetURL + "/harbourline", "--secret", "api_key=wrong-key", "--secret", "receipt_secret=x", "--to", "+447700900101", "--sender", "Test", "--text", "Berth 3"}, 3, "a key of another kind"},
 		{[]string{"dialect", "try", "waxseal", h.FleetURL + "/waxseal", "--secret", "key_id=a", "--secret", "signing_key=b-secret", "--to", "+447700900102", "--text", "x", "--sender", "T", "--dry-run"}, 0, "Nothing was."},

@@ -106,13 +106,13 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	set.POST("/keys", a.newKey)
 	set.DELETE("/keys/:id", a.revokeKey)
 
-	files := consoleFiles(console)
+	files := newConsoleFiles(console)
 	r.NoRoute(func(c *gin.Context) {
-		if strings.HasPrefix(c.Request.URL.Path, "/v1/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		if !files.has(c.Request.URL.Path) || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
 			problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
 			return
 		}
-		files(c)
+		files.serve(c)
 	})
 	return r
 }
@@ -161,34 +161,53 @@ func (a *API) recover(c *gin.Context) {
 	c.Next()
 }
 
-// consoleFiles serves the built console; every address that is no file is a
-// page of it.
-func consoleFiles(console fs.FS) gin.HandlerFunc {
-	index, err := fs.ReadFile(console, "index.html")
-	server := http.FileServerFS(console)
-	return func(c *gin.Context) {
-		h := c.Writer.Header()
-		h.Set(
-			"Content-Security-Policy",
-			"default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'",
-		)
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "no-referrer")
-		if err != nil {
-			c.String(http.StatusOK, "The console is not built into this binary. Build it with: make build\n")
-			return
+// pages are the pages of the console, by the first part of their address.
+var pages = map[string]bool{"": true, "send": true, "messages": true, "templates": true, "gateways": true, "dialects": true, "senders": true,
+	"countries": true, "prices": true, "changes": true}
+
+// consoleFiles is the built console.
+type consoleFiles struct {
+	files  fs.FS
+	server http.Handler
+	index  []byte
+}
+
+func newConsoleFiles(console fs.FS) *consoleFiles {
+	index, _ := fs.ReadFile(console, "index.html") // without it, it is not built in
+	return &consoleFiles{console, http.FileServerFS(console), index}
+}
+
+// file reports whether there is a file at a path.
+func (f *consoleFiles) file(path string) bool {
+	info, err := fs.Stat(f.files, strings.TrimPrefix(path, "/"))
+	return err == nil && !info.IsDir()
+}
+
+// has reports whether a path is a file or a page of the console. What looks like an
+// address of an API is neither.
+func (f *consoleFiles) has(path string) bool {
+	first, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+	return pages[first] || f.file(path)
+}
+
+// serve answers with a file, or with the page that becomes whatever page it is.
+func (f *consoleFiles) serve(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	path := c.Request.URL.Path
+	switch {
+	case f.index == nil:
+		c.String(http.StatusOK, "The console is not built into this binary. Build it with: make build\n")
+	case path != "/" && f.file(path):
+		if strings.HasPrefix(path, "/assets/") { // their names change with their content
+			h.Set("Cache-Control", "public, max-age=31536000, immutable")
 		}
-		if name := strings.TrimPrefix(c.Request.URL.Path, "/"); name != "" {
-			if info, err := fs.Stat(console, name); err == nil && !info.IsDir() {
-				if strings.HasPrefix(name, "assets/") { // their names change with their content
-					h.Set("Cache-Control", "public, max-age=31536000, immutable")
-				}
-				c.Status(http.StatusOK)
-				server.ServeHTTP(c.Writer, c.Request)
-				return
-			}
-		}
+		c.Status(http.StatusOK)
+		f.server.ServeHTTP(c.Writer, c.Request)
+	default:
 		h.Set("Cache-Control", "no-cache")
-		c.Data(http.StatusOK, "text/html; charset=utf-8", index)
+		c.Data(http.StatusOK, "text/html; charset=utf-8", f.index)
 	}
 }

@@ -15,7 +15,6 @@ import (
 	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/explain"
-	"calmpigeon.example/internal/store"
 )
 
 func (a *API) wireGateway(g *roster.Gateway) client.Gateway {
@@ -80,7 +79,11 @@ func (a *API) gateways(c *gin.Context) {
 func (a *API) named(c *gin.Context) (*roster.Gateway, bool) {
 	g := a.engine.Roster.ByName(c.Param("name"))
 	if g == nil {
-		a.refuse(c, store.ErrNotFound)
+		all := []string{}
+		for _, one := range a.engine.Roster.All() {
+			all = append(all, one.Name)
+		}
+		a.refuse(c, &nothing{"gateway", c.Param("name"), all})
 	}
 	return g, g != nil
 }

@@ -43,6 +43,7 @@ func (a *API) send(c *gin.Context) {
 		Language:  draft.Language,
 		Cure:      draft.Cure,
 		Flash:     draft.Flash,
+		Long:      draft.Long,
 	}
 	if draft.DryRun {
 		a.rehearse(c, d)
@@ -54,13 +55,11 @@ func (a *API) send(c *gin.Context) {
 		return
 	}
 	if again {
-		// The first answer: what was known when it was given.
-		c.Header("Idempotency-Replayed", "true")
-		m = asAccepted(m)
+		m = asAccepted(m) // the first answer: what was known when it was given
 	}
 	c.Header("Location", "/v1/messages/"+m.ID.String())
 	w := a.wire(m)
-	w.Warnings = warnings(said)
+	w.Warnings, w.Again = warnings(said), again
 	c.JSON(http.StatusAccepted, w)
 }
 
@@ -222,7 +221,7 @@ func text(b []byte) string { return strings.ToValidUTF8(string(b), "\uFFFD") }
 func (a *API) id(c *gin.Context) (uuid.UUID, bool) {
 	id, err := uuid.Parse(c.Param("id"))
 	if err != nil {
-		a.refuse(c, store.ErrNotFound)
+		a.refuse(c, &nothing{"thing with the id", c.Param("id"), nil})
 	}
 	return id, err == nil
 }

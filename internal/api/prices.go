@@ -12,7 +12,6 @@ import (
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/explain"
-	"calmpigeon.example/internal/store"
 )
 
 func wirePrices(g *roster.Gateway, p roster.Prices) (client.PriceList, error) {
@@ -30,9 +29,8 @@ func wirePrices(g *roster.Gateway, p roster.Prices) (client.PriceList, error) {
 }
 
 func (a *API) prices(c *gin.Context) {
-	g := a.engine.Roster.ByName(c.Param("name"))
-	if g == nil {
-		a.refuse(c, store.ErrNotFound)
+	g, ok := a.named(c)
+	if !ok {
 		return
 	}
 	a.answerPrices(c, g, a.engine.Roster.Book().Prices(g.ID))
@@ -48,9 +46,8 @@ func (a *API) answerPrices(c *gin.Context, g *roster.Gateway, p roster.Prices) {
 }
 
 func (a *API) putPrices(c *gin.Context) {
-	g := a.engine.Roster.ByName(c.Param("name"))
-	if g == nil {
-		a.refuse(c, store.ErrNotFound)
+	g, ok := a.named(c)
+	if !ok {
 		return
 	}
 	f, err := read[client.PricesFile](c)

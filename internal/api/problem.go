@@ -16,6 +16,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/engine/intake"
@@ -53,6 +54,7 @@ func (a *API) refuse(c *gin.Context, err error) {
 	}
 	var tooLarge *http.MaxBytesError
 	var stale *store.Stale
+	var missing *nothing
 	switch {
 	case errors.As(err, &tooLarge):
 		problem(c, http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
@@ -102,6 +104,8 @@ func (a *API) refuse(c *gin.Context, err error) {
 		problem(c, http.StatusForbidden, "foreign", "This was asked by a page of another site", "Only pages of this service may change anything for who is signed in.")
 	case errors.Is(err, keys.ErrLast):
 		problem(c, http.StatusConflict, "last-key", "This is the last key in use", "Make another one first: without any nobody could.")
+	case errors.As(err, &missing):
+		problem(c, http.StatusNotFound, "not-found", missing.title(), missing.there())
 	case errors.Is(err, store.ErrNotFound):
 		problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
 	case errors.Is(err, roster.ErrInUse):
@@ -133,6 +137,31 @@ func (a *API) refuse(c *gin.Context, err error) {
 	}
 }
 
+// nothing is the error of a name that nothing has: of what kind of thing, and what
+// there is.
+type nothing struct {
+	what, name string
+	all        []string // nil: too many to tell
+}
+
+func (n *nothing) Error() string { return n.title() }
+
+func (n *nothing) title() string { return fmt.Sprintf("There is no %s %s", n.what, n.name) }
+
+// there says what there is.
+func (n *nothing) there() string {
+	const most = 20
+	switch {
+	case n.all == nil:
+		return ""
+	case len(n.all) == 0:
+		return "There is none yet."
+	case len(n.all) > most:
+		return "Known are " + strings.Join(n.all[:most], ", ") + " and more."
+	}
+	return "Known are " + strings.Join(n.all, ", ") + "."
+}
+
 var (
 	errNotJSON = errors.New("not the expected JSON")
 	errBusy    = errors.New("too much at the same time")
@@ -151,8 +180,10 @@ func read[T any](c *gin.Context) (T, error) {
 	if err != nil {
 		return request, err
 	}
-	if err := document.CheckJSON(raw); err != nil {
-		return request, fault.Because(errNotJSON, "%w", err)
+	for _, check := range []func([]byte) error{charset.Check, document.CheckJSON} {
+		if err := check(raw); err != nil {
+			return request, fault.Because(errNotJSON, "%w", err)
+		}
 	}
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.DisallowUnknownFields()

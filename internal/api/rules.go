@@ -59,7 +59,7 @@ func (a *API) rules(c *gin.Context) {
 func (a *API) country(c *gin.Context) (string, bool) {
 	country := strings.ToUpper(c.Param("country"))
 	if !phone.IsCountry(country) {
-		a.refuse(c, store.ErrNotFound)
+		a.refuse(c, &nothing{"country", c.Param("country") + phone.Meant(country), nil})
 		return "", false
 	}
 	return country, true

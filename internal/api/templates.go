@@ -52,7 +52,11 @@ func (a *API) templates(c *gin.Context) {
 func (a *API) template(c *gin.Context) {
 	t, ok := a.engine.Roster.Book().Template(c.Param("name"))
 	if !ok {
-		a.refuse(c, store.ErrNotFound)
+		all := []string{}
+		for _, one := range a.engine.Roster.Book().Templates() {
+			all = append(all, one.Name)
+		}
+		a.refuse(c, &nothing{"template", c.Param("name"), all})
 		return
 	}
 	c.JSON(http.StatusOK, wireTemplate(t))

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
+	"calmpigeon.example/internal/core/charset"
 	"github.com/spf13/cobra"
 )
 
@@ -42,7 +44,10 @@ func jsonl(cmd *cobra.Command, answer func(question) any) error {
 		n++
 		var q question
 		var said any
-		if err := json.Unmarshal(lines.Bytes(), &q); err != nil {
+		if err := charset.Check(lines.Bytes()); err != nil {
+			bad++
+			said = map[string]any{"line": n, "problem": err.Error()}
+		} else if err := json.Unmarshal(lines.Bytes(), &q); err != nil {
 			bad++
 			said = map[string]any{"line": n, "problem": "not a JSON string or object: " + err.Error()}
 		} else {
@@ -67,18 +72,22 @@ func jsonl(cmd *cobra.Command, answer func(question) any) error {
 	return nil
 }
 
-// given is an argument, or standard input where it is a dash.
-func given(cmd *cobra.Command, arg string) (string, error) {
+// given is an argument, or standard input where it is a dash, read as it is said to
+// be written.
+func given(cmd *cobra.Command, arg, encoding string) (string, error) {
 	if arg != "-" {
+		if err := charset.Check([]byte(arg)); err != nil {
+			return "", usagef("the text: %v", err)
+		}
 		return arg, nil
 	}
 	read, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 1<<20))
 	if err != nil {
 		return "", fmt.Errorf("reading standard input: %w", err)
 	}
-	text := string(read)
-	for len(text) > 0 && (text[len(text)-1] == '\n' || text[len(text)-1] == '\r') {
-		text = text[:len(text)-1]
+	text, err := charset.Decode(read, encoding)
+	if err != nil {
+		return "", usagef("standard input: %v. Say what it is written in with --encoding: %s", err, strings.Join(charset.Names, ", "))
 	}
-	return text, nil
+	return strings.TrimRight(text, "\r\n"), nil
 }

@@ -3,19 +3,25 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"maps"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"github.com/spf13/viper"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/document"
 )
 
 // Exit codes.
@@ -56,13 +62,72 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	out, errOut = shown(out), shown(errOut)
 	root := newRoot()
 	root.SetArgs(args)
-	root.SetIn(in)
+	root.SetIn(&interruptible{ctx, in})
 	root.SetOut(out)
 	root.SetErr(errOut)
-	return code(root.ExecuteContext(ctx), errOut)
+	cmd, err := root.ExecuteContextC(ctx)
+	return code(cmd, err, errOut)
 }
 
-func code(err error, errOut io.Writer) int {
+// interruptible is standard input that nobody waits for once the command is to end.
+type interruptible struct {
+	ctx context.Context
+	in  io.Reader
+}
+
+// Read reads, until the command is to end.
+func (r *interruptible) Read(p []byte) (int, error) {
+	type result struct {
+		n   int
+		err error
+	}
+	read := make(chan result, 1)
+	buffer := make([]byte, len(p)) // of its own: what is read late goes nowhere
+	go func() {
+		n, err := r.in.Read(buffer)
+		read <- result{n, err}
+	}()
+	select {
+	case <-r.ctx.Done():
+		return 0, errStopped
+	case got := <-read:
+		return copy(p, buffer[:got.n]), got.err
+	}
+}
+
+var errStopped = errors.New("stopped")
+
+// plainUsage says in plain words what is wrong with a command line.
+func plainUsage(cmd *cobra.Command, err error) (error, bool) {
+	said := err.Error()
+	use := strings.TrimPrefix(cmd.UseLine(), "pigeon ")
+	use = "pigeon " + strings.TrimSuffix(use, " [flags]")
+	switch {
+	case strings.HasPrefix(said, "accepts "), strings.HasPrefix(said, "requires at least"), strings.HasPrefix(said, "requires at most"):
+		return fmt.Errorf("expected: %s", use), true
+	case strings.HasPrefix(said, "required flag(s) "):
+		return fmt.Errorf("%s: --%s is needed", use, strings.Trim(strings.TrimSuffix(strings.TrimPrefix(said, "required flag(s) "), " not set"), `"`)), true
+	case strings.HasPrefix(said, "unknown command"):
+		return err, true
+	}
+	return err, false
+}
+
+// wrongFlag says in plain words what is wrong with the value of a flag.
+func wrongFlag(cmd *cobra.Command, err error) error {
+	var invalid *pflag.InvalidValueError
+	if !errors.As(err, &invalid) {
+		return usage{err}
+	}
+	expected := map[string]string{"int": "a whole number", "uint64": "a whole number", "duration": "a time span, such as 30s, 5m or 48h",
+		"bool": "true or false", "stringToString": "NAME=VALUE"}[invalid.GetFlag().Value.Type()]
+	if expected == "" {
+		return usage{err}
+	}
+	return usagef("--%s %q: expected %s", invalid.GetFlag().Name, invalid.GetValue(), expected)
+}
+
+func code(cmd *cobra.Command, err error, errOut io.Writer) int {
 	var how exit
 	var problem *client.Problem
 	var wrong usage
@@ -77,8 +142,15 @@ func code(err error, errOut io.Writer) int {
 			return exitRefused
 		}
 		return exitFailed
-	case errors.As(err, &wrong) || strings.HasPrefix(err.Error(), "unknown command") || strings.HasPrefix(err.Error(), "accepts ") || strings.HasPrefix(err.Error(), "requires "):
-		fmt.Fprintf(errOut, "%v\nHelp: pigeon --help\n", err)
+	case errors.As(err, &wrong):
+		fmt.Fprintf(errOut, "%v\nHelp: %s --help\n", err, cmd.CommandPath())
+		return exitUsage
+	case errors.Is(err, errStopped):
+		fmt.Fprintln(errOut, "Stopped.")
+		return exitFailed
+	}
+	if plain, ok := plainUsage(cmd, err); ok {
+		fmt.Fprintf(errOut, "%v\nHelp: %s --help\n", plain, cmd.CommandPath())
 		return exitUsage
 	}
 	fmt.Fprintln(errOut, err)
@@ -108,9 +180,8 @@ func newRoot() *cobra.Command {
 				return err
 			}
 			if file != "" {
-				a.config.SetConfigFile(file)
-				if err := a.config.ReadInConfig(); err != nil {
-					return usagef("--config: %v", err)
+				if err := a.readConfig(cmd.Root(), file); err != nil {
+					return err
 				}
 			}
 			if o := a.config.GetString("output"); o != "table" && o != "json" && o != "csv" {
@@ -119,7 +190,7 @@ func newRoot() *cobra.Command {
 			return nil
 		},
 	}
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
+	root.SetFlagErrorFunc(wrongFlag)
 	flags := root.PersistentFlags()
 	flags.StringVar(&file, "config", "", "a YAML file with options")
 	flags.String("url", "http://127.0.0.1:7410", "where the service is")
@@ -142,8 +213,40 @@ func newRoot() *cobra.Command {
 		a.serve(),
 		a.fleet(),
 		a.demo(),
+		version(),
 	)
 	return root
+}
+
+// readConfig takes options from a file. One that no command has is a mistake.
+func (a *app) readConfig(root *cobra.Command, file string) error {
+	source, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return usagef("--config %s: there is no such file", file)
+	}
+	if err != nil {
+		return usagef("--config: %v", err)
+	}
+	var options map[string]any
+	if err := document.Decode(source, &options); err != nil {
+		return usagef("--config %s: %v", file, err)
+	}
+	known := map[string]bool{}
+	note := func(f *pflag.Flag) { known[f.Name] = true }
+	root.PersistentFlags().VisitAll(note)
+	for _, cmd := range root.Commands() {
+		cmd.Flags().VisitAll(note)
+	}
+	for _, name := range slices.Sorted(maps.Keys(options)) {
+		if !known[strings.ReplaceAll(name, "_", "-")] {
+			return usagef("--config %s: there is no option %q", file, name)
+		}
+	}
+	a.config.SetConfigType("yaml")
+	if err := a.config.ReadConfig(bytes.NewReader(source)); err != nil {
+		return usagef("--config %s: %v", file, err)
+	}
+	return nil
 }
 
 // speaking is the body of a command that speaks to the service.

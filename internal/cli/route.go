@@ -60,16 +60,18 @@ func (a *app) routeSet() *cobra.Command {
 	var before string
 	cmd := &cobra.Command{
 		Use:   "set NAME",
-		Short: "Add a route, or put it in the place of the one of that name",
+		Short: "Add a route, or change the one of that name; what is not given stays",
 		Long: "A message takes the first route that fits it. Its gateways are tried in the order\n" +
 			"given; with weights, as in --gateway longshore=3, each takes its share. What is\n" +
 			"known not to have been taken goes through the next one; what may have been taken\n" +
-			"never does. A new route comes last, unless --before says otherwise.",
+			"never does. A new route comes last, unless --before says otherwise. To take a\n" +
+			"restriction away, give it empty: --kind \"\".",
 		Example: "  pigeon route set codes --kind otp --gateway commonquay --gateway harbourline\n  pigeon route set uk --country GB " +
 			"--gateway longshore=3 --gateway harbourline=1",
 		Args: cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			n.Name = args[0]
+			asked := n
+			asked.Name = args[0]
 			for _, g := range gateways {
 				name, weight, weighted := strings.Cut(g, "=")
 				leg := client.Leg{Gateway: name}
@@ -79,15 +81,20 @@ func (a *app) routeSet() *cobra.Command {
 						return usagef("--gateway %s: accepted is NAME or NAME=WEIGHT with a weight from 1 to 1000", g)
 					}
 				}
-				n.Gateways = append(n.Gateways, leg)
+				asked.Gateways = append(asked.Gateways, leg)
 			}
 			all, err := c.Routes(cmd.Context())
 			if err != nil {
 				return err
 			}
-			at := slices.IndexFunc(all.Routes, func(r client.Route) bool { return r.Name == n.Name })
+			at := slices.IndexFunc(all.Routes, func(r client.Route) bool { return r.Name == asked.Name })
+			if at >= 0 {
+				kept(cmd, &asked, all.Routes[at])
+			} else if len(asked.Gateways) == 0 {
+				return usagef("route %s is new: --gateway is needed", asked.Name)
+			}
 			if before == "" && at >= 0 {
-				all.Routes[at] = n
+				all.Routes[at] = asked
 			} else {
 				if at >= 0 {
 					all.Routes = slices.Delete(all.Routes, at, at+1)
@@ -98,7 +105,7 @@ func (a *app) routeSet() *cobra.Command {
 						return usagef("--before: there is no route %q", before)
 					}
 				}
-				all.Routes = slices.Insert(all.Routes, place, n)
+				all.Routes = slices.Insert(all.Routes, place, asked)
 			}
 			r, err := c.PutRoutes(cmd.Context(), all.Routes)
 			if err != nil {
@@ -114,8 +121,22 @@ func (a *app) routeSet() *cobra.Command {
 	f.StringSliceVar(&n.Kinds, "kind", nil, "only these kinds: otp, transactional, bulk")
 	f.StringArrayVar(&n.Senders, "sender", nil, "only this sender; may be given several times")
 	f.StringVar(&before, "before", "", "the route to stand before")
-	cmd.MarkFlagRequired("gateway")
 	return cmd
+}
+
+// kept takes over from a route as it is what the command line does not name.
+func kept(cmd *cobra.Command, asked *client.Route, now client.Route) {
+	set := cmd.Flags().Changed
+	for name, of := range map[string]struct{ to, from *[]string }{"country": {&asked.Countries, &now.Countries}, "prefix": {&asked.Prefixes, &now.Prefixes},
+		"kind": {&asked.Kinds, &now.Kinds}, "sender": {&asked.Senders, &now.Senders}} {
+		if !set(name) {
+			*of.to = *of.from
+		}
+		*of.to = slices.DeleteFunc(slices.Clone(*of.to), func(s string) bool { return s == "" })
+	}
+	if !set("gateway") {
+		asked.Gateways = now.Gateways
+	}
 }
 
 func (a *app) printRoutes(cmd *cobra.Command, r client.Routes) error {

@@ -18,7 +18,7 @@ func (a *app) send() *cobra.Command {
 	var d client.Draft
 	var wait bool
 	var patience, validFor time.Duration
-	var idempotency string
+	var idempotency, encoding string
 	var dryRun bool
 	var fields map[string]string
 	cmd := &cobra.Command{
@@ -35,7 +35,7 @@ func (a *app) send() *cobra.Command {
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			d.To = args[0]
 			if len(args) > 1 {
-				text, err := given(cmd, args[1])
+				text, err := given(cmd, args[1], encoding)
 				if err != nil {
 					return err
 				}
@@ -66,6 +66,9 @@ func (a *app) send() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if m.Again {
+				fmt.Fprintln(cmd.ErrOrStderr(), "Already sent: this key was used with the same message before. Nothing was sent now.")
+			}
 			if !wait {
 				return a.printMessages(cmd, m, []client.Message{m})
 			}
@@ -87,6 +90,8 @@ func (a *app) send() *cobra.Command {
 	f.StringVar(&d.Language, "language", "", "whose text of the template is taken; by the country if not given")
 	f.BoolVar(&d.Flash, "flash", false, "show it at once and do not keep it, where the gateway can")
 	f.StringVar(&d.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
+	f.BoolVar(&d.Long, "long", false, "send it though it has ten segments or more")
+	f.StringVar(&encoding, "encoding", "", "what a text from standard input is written in, such as windows-1252 (default utf-8)")
 	f.DurationVar(&patience, "timeout", 2*time.Minute, "how long to wait at most")
 	return cmd
 }
@@ -155,6 +160,10 @@ func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, pat
 		return exit(exitUnknown)
 	case last.Final:
 		return exit(exitNotThere)
+	}
+	if cmd.Context().Err() != nil {
+		fmt.Fprintf(cmd.ErrOrStderr(), "No longer waiting. The message is %s, and goes on without you: pigeon message show %s\n", last.State, last.ID)
+		return exit(exitTimeout)
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "Still %s after %v. It goes on without you: pigeon message show %s\n", last.State, patience, last.ID)
 	return exit(exitTimeout)

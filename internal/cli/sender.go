@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/charset"
 )
 
 // senderFlags are what is known of a sender.
@@ -134,14 +136,52 @@ func (a *app) sender() *cobra.Command {
 		Short: "Take a sender out of use",
 		Args:  cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			all, err := c.Senders(cmd.Context())
+			if err != nil {
+				return err
+			}
 			if err := c.RemoveSender(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "%s is out of use. To undo: pigeon sender add %q\n", args[0], args[0])
+			undo := fmt.Sprintf("pigeon sender add %q", args[0])
+			if i := slices.IndexFunc(all, func(s client.Sender) bool { return s.Sender == args[0] }); i >= 0 {
+				undo = addAgain(all[i])
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "%s is out of use. To undo: %s\n", args[0], undo)
 			return nil
 		}),
 	}
 	return group("sender", "Manage senders, and the rules of countries for them", add, set, list, remove, a.rules())
+}
+
+// addAgain is the command that registers a sender as it is.
+func addAgain(s client.Sender) string {
+	words := []string{"pigeon sender add", fmt.Sprintf("%q", s.Sender)}
+	for _, d := range s.Defaults {
+		if d == (client.SenderDefault{}) {
+			words = append(words, "--default")
+		} else {
+			words = append(words, "--default-for "+strings.Trim(d.Kind+":"+d.Country, ":"))
+		}
+	}
+	for _, list := range []struct {
+		flag string
+		of   []string
+	}{{"country", s.Countries}, {"gateway", s.Gateways}} {
+		if len(list.of) > 0 {
+			words = append(words, "--"+list.flag+" "+strings.Join(list.of, ","))
+		}
+	}
+	for _, country := range slices.Sorted(maps.Keys(s.Registrations)) {
+		words = append(words, fmt.Sprintf("--registration %q", country+"="+s.Registrations[country]))
+	}
+	if s.TwoWay {
+		words = append(words, "--two-way")
+	}
+	if s.PerSecond > 0 {
+		words = append(words, fmt.Sprintf("--per-second %d", s.PerSecond))
+	}
+	return strings.Join(words, " ")
 }
 
 func (a *app) printSenders(cmd *cobra.Command, value any, all ...client.Sender) error {
@@ -300,11 +340,14 @@ func (a *app) rules() *cobra.Command {
 // readFile reads a file, or standard input where it is a dash.
 func readFile(cmd *cobra.Command, name string) (string, error) {
 	if name == "-" {
-		return given(cmd, "-")
+		return given(cmd, "-", "")
 	}
 	source, err := os.ReadFile(name)
 	if err != nil {
 		return "", usagef("%v", err)
+	}
+	if err := charset.Check(source); err != nil {
+		return "", usagef("%s: %v", name, err)
 	}
 	return string(source), nil
 }

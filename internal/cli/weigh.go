@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
@@ -41,8 +42,13 @@ func (a *app) weigh() *cobra.Command {
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			options := smstext.Options{Encoding: smstext.Encoding(encoding), WideReference: bits == 16}
-			if encoding != "" && options.Encoding != smstext.GSM7 && options.Encoding != smstext.UCS2 {
-				return usagef("--encoding %q: accepted are gsm7 and ucs2", encoding)
+			written := ""
+			if charset.Known(encoding) { // what it is written in, and not how it is to be sent
+				options.Encoding, written = "", encoding
+			}
+			if options.Encoding != "" && options.Encoding != smstext.GSM7 && options.Encoding != smstext.UCS2 {
+				return usagef("--encoding %q: accepted are gsm7 and ucs2, or what a text from standard input is written in: %s",
+					encoding, strings.Join(charset.Names, ", "))
 			}
 			if bits != 8 && bits != 16 {
 				return usagef("--reference-bits %d: accepted are 8 and 16", bits)
@@ -67,7 +73,7 @@ func (a *app) weigh() *cobra.Command {
 			if len(args) == 0 {
 				return usagef("requires a text, or - to read one from standard input")
 			}
-			asked, err := given(cmd, args[0])
+			asked, err := given(cmd, args[0], written)
 			if err != nil {
 				return err
 			}
@@ -95,7 +101,10 @@ func (a *app) weigh() *cobra.Command {
 						[]string{fmt.Sprint(i + 1), fmt.Sprint(p.From), fmt.Sprint(p.To), fmt.Sprint(p.Units), w.Encoding, p.Text},
 					)
 				}
-				return a.print(cmd, w, []string{"segment", "from", "to", "units", "encoding", "text"}, rows)
+				if err := a.print(cmd, w, []string{"segment", "from", "to", "units", "encoding", "text"}, rows); err != nil {
+					return err
+				}
+				return sendable(w)
 			}
 			writeWeighing(cmd.OutOrStdout(), w)
 			if len(w.Recipients) > 0 {
@@ -107,7 +116,7 @@ func (a *app) weigh() *cobra.Command {
 					fmt.Fprintf(cmd.OutOrStdout(), "\nOne to each: %s\n", estimateOf(w.Recipients))
 				}
 			}
-			return nil
+			return sendable(w)
 		},
 	}
 	f := cmd.Flags()
@@ -116,12 +125,20 @@ func (a *app) weigh() *cobra.Command {
 	f.StringVar(&country, "country", "", "where numbers without a country code are dialled, such as GB")
 	f.StringVar(&kind, "kind", "transactional", "otp, transactional or bulk, for the price")
 	f.StringVar(&cure, "cure", "", "replace characters first: off, safe or strong")
-	f.StringVar(&encoding, "encoding", "", "force gsm7 or ucs2")
+	f.StringVar(&encoding, "encoding", "", "force gsm7 or ucs2; or what a text from standard input is written in, such as windows-1252")
 	f.StringVar(&as, "as", "", "only write it as a gateway may want it, in hexadecimal: utf-8, latin-1, utf-16be or packed septets")
 	f.IntVar(&bits, "reference-bits", 8, "of the number that joins segments: 8 or 16")
 	f.StringSliceVar(&tables, "tables", nil, "national language tables the gateway accepts: tr, es, pt")
 	f.BoolVar(&lines, "jsonl", false, "read JSON Lines from standard input")
 	return cmd
+}
+
+// sendable ends with another code where a text cannot be sent.
+func sendable(w client.Weighing) error {
+	if w.Problem != "" {
+		return exit(exitRefused)
+	}
+	return nil
 }
 
 // weighLine is the answer to one line.

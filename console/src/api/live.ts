@@ -24,8 +24,38 @@ export function useLive() {
       }
       reading = false;
     };
-    const source = new EventSource("/v1/messages/follow");
-    source.onmessage = () => void read();
-    return () => source.close();
+    // One stream for all tabs: a browser opens six connections to a host and no
+    // more. The tab that has it tells the others; one that is hidden lets it go.
+    const others = new BroadcastChannel("calm-pigeon");
+    others.onmessage = () => void read();
+    let seen = new AbortController();
+    const listen = ({ signal }: AbortController) =>
+      new Promise<void>((done) => {
+        const source = new EventSource("/v1/messages/follow");
+        source.onmessage = () => {
+          void read();
+          others.postMessage("changed");
+        };
+        signal.addEventListener("abort", () => {
+          source.close();
+          done();
+        });
+      });
+    const look = () => {
+      seen.abort();
+      if (document.hidden) return;
+      const now = (seen = new AbortController());
+      void read();
+      // Without a secure origin there are no locks, and each tab that is seen has its own.
+      if (navigator.locks) navigator.locks.request("calm-pigeon-live", { signal: now.signal }, () => listen(now)).catch(() => undefined);
+      else void listen(now);
+    };
+    look();
+    document.addEventListener("visibilitychange", look);
+    return () => {
+      document.removeEventListener("visibilitychange", look);
+      seen.abort();
+      others.close();
+    };
   }, [queries]);
 }

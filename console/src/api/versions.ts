@@ -6,6 +6,10 @@ let latest: Record<string, string> = {};
 // about that, also when the page reads again meanwhile.
 let begun: { page: string; versions: Record<string, string> } | undefined;
 
+// How many changes we have made; what was asked for before the last of them is old.
+let changes = 0;
+const asked = new WeakMap<Request, number>();
+
 const kindOf = (url: string) => new URL(url).pathname.split("/")[2] ?? "";
 
 addEventListener("focusin", (e) => {
@@ -16,7 +20,10 @@ addEventListener("focusin", (e) => {
 /** Has a change refused where somebody else has changed the same since it was read. */
 export const versions: Middleware = {
   onRequest({ request }) {
-    if (request.method === "GET") return;
+    if (request.method === "GET") {
+      asked.set(request, changes);
+      return;
+    }
     const read = begun?.page === location.pathname ? begun.versions : latest;
     const version = read[kindOf(request.url)];
     if (version) request.headers.set("If-Match", version);
@@ -24,7 +31,15 @@ export const versions: Middleware = {
   },
   onResponse({ request, response }) {
     const version = response.headers.get("ETag");
-    if (request.method !== "GET") begun = undefined; // done, or told to look again
-    else if (response.ok && version) latest = { ...latest, [kindOf(request.url)]: version };
+    const kind = kindOf(request.url);
+    if (request.method !== "GET") {
+      begun = undefined; // done, or told to look again
+      if (response.ok) {
+        changes++;
+        latest = { ...latest, [kind]: "" }; // it is ours now
+      }
+    } else if (response.ok && version && asked.get(request) === changes) {
+      latest = { ...latest, [kind]: version };
+    }
   },
 };

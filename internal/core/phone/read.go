@@ -59,13 +59,23 @@ type Reading struct {
 func Read(s, country string) (Reading, error) {
 	r := reader{given: s, country: strings.ToUpper(strings.TrimSpace(country))}
 	if r.country != "" && !IsCountry(r.country) {
-		return Reading{}, r.refuse("%q is not a country: two letters as in ISO 3166-1, such as GB, are", country)
+		return Reading{}, r.refuse("%q is not the code of a country (ISO 3166-1)%s", country, Meant(r.country))
 	}
 	digits, plus, err := r.clean()
 	if err != nil {
 		return Reading{}, err
 	}
 	return r.settle(digits, plus)
+}
+
+// Meant is what somebody may have meant who wrote a code that is none, to be added
+// to what is said of it.
+func Meant(code string) string {
+	meant := map[string]string{"UK": "GB", "EN": "GB", "EL": "GR", "USA": "US", "UAE": "AE", "KSA": "SA", "GER": "DE"}[strings.ToUpper(code)]
+	if meant == "" {
+		return "; expected two letters, such as GB"
+	}
+	return "; " + CountryName(meant) + " is " + meant
 }
 
 // reader reads one number.

@@ -312,6 +312,17 @@ func (t *Template) For(asked, country string) string {
 	return t.names[i]
 }
 
+// Speaks reports whether there is a text for a language (BCP 47), if only a near
+// one.
+func (t *Template) Speaks(asked string) bool {
+	tag, err := language.Parse(asked)
+	if err != nil {
+		return false
+	}
+	_, _, confidence := t.matcher.Match(tag)
+	return confidence != language.No
+}
+
 // Needs lists the fields that a row must have and those that it may have, in
 // the order in which they stand in the texts, the template's own language
 // first.

@@ -1,11 +1,14 @@
 package intake
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/google/uuid"
@@ -33,6 +36,7 @@ type Draft struct {
 	Fields                                     map[string]any
 	Cure                                       string
 	Flash                                      bool
+	Long                                       bool // a text of many segments is meant
 }
 
 // Policy is what becomes of a message to a kind of line. What is not named is
@@ -362,11 +366,32 @@ func (in *Intake) template(d Draft, book *roster.Book, faults *fault.Faults) *te
 	return record.Template
 }
 
+// longLeast is how many segments a text has that somebody has to say is meant.
+const longLeast = 10
+
+// unknown refuses fields and languages that a template does not have: what is
+// misspelt would be lost without a word.
+func unknown(d Draft, tmpl *template.Template, faults *fault.Faults) {
+	must, may := tmpl.Needs()
+	has := append(must, may...)
+	for _, name := range slices.Sorted(maps.Keys(d.Fields)) {
+		if _, declared := tmpl.Fields[name]; !declared && !slices.Contains(has, name) {
+			faults.Add("fields."+name, "template "+tmpl.Name+" has no such field", cmp.Or(strings.Join(has, ", "), "none"))
+		}
+	}
+	if d.Language != "" && !tmpl.Speaks(d.Language) {
+		faults.Add("language", fmt.Sprintf("template %s has no text in %q", tmpl.Name, d.Language), strings.Join(slices.Sorted(maps.Keys(tmpl.Texts)), ", "))
+	}
+}
+
 // text renders, cures and weighs.
 func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.Level, scope Scope, faults *fault.Faults) {
 	text := d.Text
 	if tmpl != nil {
 		p.Template, p.Language = tmpl.Name, tmpl.For(d.Language, p.Country)
+		if scope == Whole {
+			unknown(d, tmpl, faults)
+		}
 		rendered, err := tmpl.Render(p.Language, d.Fields)
 		if err != nil {
 			var wrong *template.Error
@@ -402,7 +427,15 @@ func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.
 	if cured, replaced := options.Cure(text, level); len(replaced) > 0 {
 		p.Text, p.Given, p.Replaced = cured, text, replaced
 	}
+	if scope == Whole && text != "" && strings.TrimFunc(text, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) == "" {
+		faults.Add("text", "it is blank: there is nothing in it to see", "a text with at least one character that can be seen")
+		return
+	}
 	weight, err := options.Weigh(p.Text)
+	if scope == Whole && err == nil && weight.Segments >= longLeast && !d.Long {
+		faults.Add("text", fmt.Sprintf("it has %d segments, and each is paid for", weight.Segments),
+			fmt.Sprintf("fewer than %d segments, or more with \"long\": true (--long)", longLeast))
+	}
 	if p.Weight = weight; err != nil && (scope == Whole || text != "") {
 		faults.Add(
 			"text",
