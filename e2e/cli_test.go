@@ -1,13 +1,18 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/fleet"
@@ -26,22 +31,41 @@ func TestSendAndItsExitCodes(t *testing.T) {
 		code int
 		out  string // in what is printed, or in what is complained
 	}{
-		"delivered":           {"", []string{"send", "+447700900123", "Berth 3", "--wait"}, 0, "● delivered"},
-		"handed over":         {"", []string{"send", "+447700900123", "Berth 3"}, 0, "○ queued"},
-		"from standard input": {"Berth 3\n", []string{"send", "+447700900123", "-", "-o", "json"}, 0, `"text": "Berth 3"`},
-		"undeliverable":       {"", []string{"send", "+447700900180", "Berth 3", "--wait"}, 4, "⊗ undeliverable"},
-		"rejected":            {"", []string{"send", "+447700900188", "Berth 3", "--wait"}, 4, "content_refused"},
-		"still on its way":    {"", []string{"send", "+447700900189", "Berth 3", "--wait", "--timeout", "300ms"}, 6, "It goes on without you"},
-		"refused":             {"", []string{"send", "07700900123", "Berth 3"}, 3, "no country code in front"},
-		"no text":             {"", []string{"send", "+447700900123"}, 2, "requires a text, or --template"},
-		"no such option":      {"", []string{"send", "+447700900123", "x", "--urgent"}, 2, "unknown flag"},
-		"no such command":     {"", []string{"sned"}, 2, "unknown command"},
-		"no such part":        {"", []string{"message", "shwo"}, 2, "unknown command"},
-		"no such output":      {"", []string{"tally", "-o", "xml"}, 2, "accepted are table, json and csv"},
-		"no such message":     {"", []string{"message", "show", "1"}, 3, "no thing with the id 1"},
-		"a wrong key":         {"", []string{"tally", "--key", "guess"}, 3, "is not in use"},
-		"nobody there":        {"", []string{"tally", "--url", "http://127.0.0.1:1"}, 1, "no answer from http://127.0.0.1:1"},
-		"a span that is none": {"", []string{"message", "find", "--since", "yesterday"}, 2, "a span back from now"},
+		"delivered":            {"", []string{"send", "+447700900123", "Berth 3", "--wait"}, 0, "● delivered"},
+		"handed over":          {"", []string{"send", "+447700900123", "Berth 3"}, 0, "○ queued"},
+		"from standard input":  {"Berth 3\n", []string{"send", "+447700900123", "-", "-o", "json"}, 0, `"text": "Berth 3"`},
+		"undeliverable":        {"", []string{"send", "+447700900180", "Berth 3", "--wait"}, 4, "⊗ undeliverable"},
+		"rejected":             {"", []string{"send", "+447700900188", "Berth 3", "--wait"}, 4, "content_refused"},
+		"still on its way":     {"", []string{"send", "+447700900189", "Berth 3", "--wait", "--timeout", "300ms"}, 6, "It goes on without you"},
+		"refused":              {"", []string{"send", "07700900123", "Berth 3"}, 3, "no country code in front"},
+		"no text":              {"", []string{"send", "+447700900123"}, 2, "requires a text, or --template"},
+		"no such option":       {"", []string{"send", "+447700900123", "x", "--urgent"}, 2, "unknown flag"},
+		"no such command":      {"", []string{"sned"}, 2, "unknown command"},
+		"no such part":         {"", []string{"message", "shwo"}, 2, "unknown command"},
+		"no such output":       {"", []string{"tally", "-o", "xml"}, 2, "accepted are table, json and csv"},
+		"no such message":      {"", []string{"message", "show", "1"}, 3, "no thing with the id 1"},
+		"a wrong key":          {"", []string{"tally", "--key", "guess"}, 3, "is not in use"},
+		"nobody there":         {"", []string{"tally", "--url", "http://127.0.0.1:1"}, 1, "no answer from http://127.0.0.1:1"},
+		"not UTF-8":            {"Gr\xf6\xdfe", []string{"send", "+447700900123", "-"}, 2, `looks like windows-1252, in which it reads "Größe"`},
+		"in windows-1252":      {"Gr\xf6\xdfe", []string{"send", "+447700900123", "-", "--encoding", "windows-1252", "-o", "json"}, 0, `"text": "Größe"`},
+		"an argument of bytes": {"", []string{"send", "+447700900123", "Gr\xf6\xdfe"}, 2, "not UTF-8"},
+		"blank":                {"", []string{"send", "+447700900123", " \u200b"}, 3, "it is blank"},
+		"long":                 {"", []string{"send", "+447700900123", strings.Repeat("x", 2000)}, 3, "(--long)"},
+		"long, and meant":      {"", []string{"send", "+447700900123", strings.Repeat("x", 2000), "--long"}, 0, "queued"},
+		"a limit of none":      {"", []string{"message", "find", "--limit", "0"}, 2, "--limit 0: accepted is 1 to 500"},
+		"a number of letters":  {"", []string{"gateway", "set", "harbourline", "--per-second", "x"}, 2, `--per-second "x": expected a whole number`},
+		"a span of letters":    {"", []string{"send", "+447700900123", "x", "--valid-for", "soon"}, 2, "expected a time span, such as 30s"},
+		"too few words":        {"", []string{"message", "show"}, 2, "expected: pigeon message show ID"},
+		"no such gateway":      {"", []string{"gateway", "show", "nobody"}, 3, "There is no gateway nobody: Known are harbourline"},
+		"no such template":     {"", []string{"template", "show", "nobody"}, 3, "There is no template nobody: There is none yet."},
+		"no such country":      {"", []string{"sender", "rules", "show", "UK"}, 3, "United Kingdom is GB"},
+		"a route without":      {"", []string{"route", "set", "new"}, 2, "--gateway is needed"},
+		"no such file":         {"", []string{"tally", "--config", "/nowhere.yaml"}, 2, "there is no such file"},
+		"an unknown setting":   {"urll: x\n", []string{"tally", "--config", "/dev/stdin"}, 2, `there is no option "urll"`},
+		"the version":          {"", []string{"version"}, 0, "Calm Pigeon "},
+		"weighing nothing":     {"", []string{"weigh", ""}, 3, "the text is empty"},
+		"weighing bytes":       {"Gr\xf6\xdfe", []string{"weigh", "-"}, 2, "windows-1252"},
+		"a span that is none":  {"", []string{"message", "find", "--since", "yesterday"}, 2, "a span back from now"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -54,6 +78,150 @@ func TestSendAndItsExitCodes(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What is not given stays, what is removed can be put back as it was, and a key that
+// is repeated sends nothing.
+func TestNothingIsLostByTheWay(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	run := func(want int, args ...string) string {
+		t.Helper()
+		code, out, said := h.pigeon("", args...)
+		if code != want {
+			t.Fatalf("pigeon %v: %d\n%s%s", args, code, out, said)
+		}
+		return out + said
+	}
+	run(0, "route", "set", "uk", "--country", "GB", "--kind", "bulk,otp", "--gateway", "harbourline=3")
+	run(0, "route", "set", "uk", "--country", "GB,IE")
+	run(0, "route", "set", "uk", "--kind", "")
+	if r := must[client.Routes](t)(h.Client.Routes(t.Context())); len(r.Routes) != 1 || strings.Join(r.Routes[0].Countries, " ") != "GB IE" ||
+		len(r.Routes[0].Kinds) != 0 || r.Routes[0].Gateways[0] != (client.Leg{Gateway: "harbourline", Weight: 3}) {
+		t.Errorf("the route is %+v", r.Routes)
+	}
+	run(0, "sender", "add", "+447700900000", "--two-way", "--per-second", "2", "--default-for", "otp:SE", "--country", "GB,SE", "--registration", "SE=S 1")
+	before := must[[]client.Sender](t)(h.Client.Senders(t.Context()))
+	said := run(0, "sender", "remove", "+447700900000")
+	_, undo, _ := strings.Cut(strings.TrimSpace(said), "To undo: pigeon ")
+	run(0, words(undo)...)
+	after := must[[]client.Sender](t)(h.Client.Senders(t.Context()))
+	for i := range after {
+		after[i].CreatedAt = before[i].CreatedAt
+	}
+	if !reflect.DeepEqual(before, after) {
+		t.Errorf("after %s\n%+v\nbefore\n%+v", undo, after, before)
+	}
+	first := run(0, "send", "+447700900123", "Berth 3", "--idempotency-key", "k-1")
+	if again := run(0, "send", "+447700900123", "Berth 3", "--idempotency-key", "k-1"); !strings.Contains(again, "Already sent") || strings.Contains(first, "Already sent") {
+		t.Errorf("first %s, again %s", first, again)
+	}
+}
+
+// words are the words of a command line, as a shell takes them.
+func words(line string) (all []string) {
+	for i, quoted := range strings.Split(line, `"`) {
+		if i%2 == 0 {
+			all = append(all, strings.Fields(quoted)...)
+		} else if n := len(all) - 1; strings.HasSuffix(line[:strings.Index(line, `"`+quoted+`"`)], " ") {
+			all = append(all, quoted)
+		} else {
+			all[n] += quoted
+		}
+	}
+	return all
+}
+
+// Ctrl-C ends a command that waits for standard input, and one that waits for a
+// message says what is known.
+func TestCtrlCEnds(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	for name, tt := range map[string]struct {
+		args []string
+		code int
+		says string
+	}{
+		"reading":      {[]string{"weigh", "-"}, 1, "Stopped."},
+		"reading more": {[]string{"number", "-"}, 1, "Stopped."},
+		"lines":        {[]string{"weigh", "--jsonl"}, 1, "Stopped."},
+		"waiting":      {[]string{"send", "+447700900189", "Berth 3", "--wait"}, 6, "No longer waiting. The message is "},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			// A signal that comes before the program listens ends it at once: then it is
+			// begun anew.
+			within(t, 30*time.Second, "it ends by itself", func() bool {
+				state, said := h.interrupted(tt.args, tt.code == exitWaiting)
+				if state.Exited() && (state.ExitCode() != tt.code || !strings.Contains(said, tt.says)) {
+					t.Errorf("%v: %v %s", tt.args, state, said)
+				}
+				return state.Exited()
+			})
+		})
+	}
+}
+
+// interrupted runs a command whose standard input never ends, and interrupts it
+// once; where it waits for a message, after that has been accepted.
+func (h *house) interrupted(args []string, waits bool) (*os.ProcessState, string) {
+	h.t.Helper()
+	cmd := exec.Command(pigeon, args...)
+	cmd.Env = append(os.Environ(), "PIGEON_URL="+h.URL, "PIGEON_KEY="+h.Key)
+	in, hold, err := os.Pipe() // which nobody writes to
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer in.Close()
+	defer hold.Close()
+	var out syncBuffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, &out, &out
+	if err := cmd.Start(); err != nil {
+		h.t.Fatal(err)
+	}
+	if waits {
+		eventually(h.t, "the message is accepted", func() bool {
+			page, err := h.Client.Find(h.t.Context(), client.Filter{To: "+447700900189"}, "", 1)
+			return err == nil && len(page.Messages) > 0
+		})
+	}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		cmd.Wait()
+	}()
+	select {
+	case <-ended:
+	case <-time.After(300 * time.Millisecond): // it is on its way to what it waits for
+		cmd.Process.Signal(os.Interrupt)
+	}
+	select {
+	case <-ended:
+	case <-time.After(20 * time.Second):
+		cmd.Process.Kill()
+		h.t.Errorf("pigeon %v goes on", args)
+		<-ended
+	}
+	return cmd.ProcessState, out.String()
+}
+
+const exitWaiting = 6
+
+type syncBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (b *syncBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.Write(p)
+}
+
+func (b *syncBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.String()
 }
 
 func TestDialectCheck(t *testing.T) {

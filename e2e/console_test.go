@@ -407,6 +407,16 @@ func TestConsoleGateways(t *testing.T) {
 	b.write("#per_second", "17")
 	button("Save")
 	b.shows(".facts", "17 a second")
+	// What somebody else changes while one writes is not written over.
+	button("Change")
+	b.do(chromedp.Click("#per_second"))
+	per := 9
+	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "sandbank", client.GatewayChange{PerSecond: &per}))
+	b.write("#per_second", "21")
+	button("Save")
+	b.shows("main", "Somebody else has changed this meanwhile")
+	b.do(chromedp.Reload())
+	b.shows(".facts", "9 a second")
 	b.do(chromedp.Click(`main a[href="/gateways"]`))
 	button("Add a route")
 	b.write("#route-name", "codes")
