@@ -130,7 +130,7 @@ func (s *Server) prepare(ctx context.Context, bin, data string, who *syscall.Cre
 		s.word = string(word)
 		return err
 	}
-	if err := os.MkdirAll(s.folder, 0o755); err != nil {
+	if err := os.MkdirAll(s.folder, 0o755); err != nil { // #nosec G301 -- the database runs as another user
 		return fmt.Errorf("making the data folder: %w", err)
 	}
 	random := make([]byte, 16)
@@ -175,7 +175,7 @@ func hint(out []byte, folder string) []byte {
 }
 
 func command(ctx context.Context, who *syscall.Credential, name string, args ...string) *exec.Cmd {
-	cmd := exec.CommandContext(ctx, name, args...)
+	cmd := exec.CommandContext(ctx, name, args...) // #nosec G204 -- the programs of the database server, by fixed names
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
 	return cmd

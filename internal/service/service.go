@@ -292,7 +292,7 @@ func NewKey(ctx context.Context, databaseURL, name, cure string) (string, error)
 
 // lockFolder makes the data folder and keeps a second instance out of it.
 func lockFolder(folder string) (unlock func(), err error) {
-	if err := os.MkdirAll(folder, 0o755); err != nil {
+	if err := os.MkdirAll(folder, 0o755); err != nil { // #nosec G301 -- the database runs as another user
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
 	lock, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)

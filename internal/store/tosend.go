@@ -49,7 +49,7 @@ const (
 )
 
 // passOver locks what is read and passes over what others have locked.
-const passOver = " FOR UPDATE OF s SKIP LOCKED"
+const passOver = " FOR UPDATE OF s SKIP LOCKED" // #nosec G101 -- SQL
 
 // never is when a message is due that is held.
 var never = time.Date(9999, 12, 31, 0, 0, 0, 0, time.UTC)

@@ -60,7 +60,7 @@ func plain(digits string) *phonenumbers.PhoneNumber {
 		if err != nil || rest[0] == '0' || prefix != nil && prefix.MatchString(rest) {
 			return nil
 		}
-		country := int32(code)
+		country := int32(code) // #nosec G109 -- three digits at most
 		return &phonenumbers.PhoneNumber{CountryCode: &country, NationalNumber: &national}
 	}
 	return nil

@@ -221,7 +221,7 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 			m := &again[i]
 			m.AskAt = m.GiveUpAt
 			if g.Dialect.CanAsk(m.GatewayRef) {
-				m.AskAt = schedule.AskAgain(m.Times, g.AskAfter(), now, rand.Float64())
+				m.AskAt = schedule.AskAgain(m.Times, g.AskAfter(), now, rand.Float64()) // #nosec G404 -- jitter of a pause
 			}
 			m.Asks++
 		}

@@ -133,7 +133,7 @@ func (t *Trial) Try(ctx context.Context, g *roster.Gateway, call Call, m dialect
 		return Result{Say: fmt.Sprintf("Dialect %s fetches no token.", g.Dialect.Name)}
 	}
 	if g.Dialect.Token != nil && call != Token {
-		token := "‹fetched›"
+		token := "‹fetched›" // #nosec G101 -- it stands for a token
 		if !dry {
 			if token = t.call(ctx, meter, g, Token, m, means, false, &r); token == "" {
 				return r
