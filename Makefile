@@ -3,7 +3,7 @@ SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check fuzz chaos bench bench-core need-postgres need-chromium FORCE
+.PHONY: help build demo example test check audit fuzz chaos bench bench-core need-postgres need-chromium FORCE
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
 
@@ -37,18 +37,21 @@ example: build need-postgres ## play the whole scenario in a fresh place and che
 test: build need-postgres need-chromium ## run all tests
 	go test ./... -count=1 -timeout 8m
 
+check: build ## formatting, vet, staticcheck, types
+	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "not formatted: $$bad"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npx tsc --noEmit
+
+# It takes minutes to be built for the first time, so it is by itself.
 # Left out are, for all of the code: G104, what Close and the like return, which
 # staticcheck looks at where it matters; G115, conversions of numbers that are
 # bounded before, which the tests of bounds hold; G304, files that whoever runs a
 # command names on their own machine. Single places say why they are excepted.
 GOSEC := go run github.com/securego/gosec/v2/cmd/gosec@v2.30.0 -quiet -exclude=G104,G115,G304 -exclude-dir=e2e -exclude-dir=bench
 
-check: build ## formatting, vet, staticcheck, gosec, types
-	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "not formatted: $$bad"; exit 1; }
-	go vet ./...
-	go tool staticcheck ./...
+audit: ## look for weaknesses with gosec
 	$(GOSEC) ./...
-	cd console && npx tsc --noEmit
 
 FUZZTIME ?= 1m
 fuzz: build need-postgres ## run every fuzz test for FUZZTIME, one after the other

@@ -27,7 +27,7 @@ func Example(ctx context.Context, o Options) error {
 		return err
 	}
 	defer os.RemoveAll(folder)
-	if err := os.Chmod(folder, 0o755); err != nil { // the database runs as another user #nosec G302 -- a folder that another user runs in
+	if err := os.Chmod(folder, 0o755); err != nil { // #nosec G302 -- the database runs as another user
 		return err
 	}
 	o.Service.Data, o.Service.Listen, o.FleetListen = folder, "127.0.0.1:0", "127.0.0.1:0"

@@ -30,7 +30,7 @@ func run(m *testing.M, before func(folder string) error) int {
 		panic(err)
 	}
 	defer os.RemoveAll(folder)
-	if err := os.Chmod(folder, 0o755); err != nil { // the server runs as another user #nosec G302 -- a folder that another user runs in
+	if err := os.Chmod(folder, 0o755); err != nil { // #nosec G302 -- the server runs as another user
 		panic(err)
 	}
 	if server, err = postgres.Start(context.Background(), folder, postgres.Options{Volatile: true}); err != nil {
