@@ -35,7 +35,7 @@ example: build need-postgres ## play the whole scenario in a fresh place and che
 	bin/pigeon demo --example
 
 test: build need-postgres need-chromium ## run all tests
-	go test ./... -count=1 -timeout 8m
+	go test ./... -count=1 -parallel 4 -timeout 20m
 
 check: build ## formatting, vet, staticcheck, types
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "not formatted: $$bad"; exit 1; }

@@ -84,7 +84,7 @@ func TestReadRefuses(t *testing.T) {
 		{"555-0143", "US", "area code is missing"},
 		{"nobody", "", "is a letter"},
 		{"+", "", "no digits"},
-		{"07700900123", "UK", "not a country"},
+		{"07700900123", "UK", "is not the code of a country (ISO 3166-1); United Kingdom is GB"},
 		{"+44😀", "", "not part of a number"},
 	} {
 		got, err := Read(tt.in, tt.country)
