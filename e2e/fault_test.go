@@ -43,7 +43,7 @@ func (h *house) accepted(ctx context.Context, d client.Draft, key string) (clien
 func TestKilledAtRandomMoments(t *testing.T) {
 	t.Parallel()
 	const kills, senders, each = 32, 6, 60
-	h := build(t).withHarbourline()
+	h := build(t, quick).withHarbourline()
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	ctx, cancel := context.WithTimeout(t.Context(), 4*time.Minute)
@@ -266,7 +266,7 @@ submit:
 func TestNeverFasterThanAllowedAcrossInstances(t *testing.T) {
 	t.Parallel()
 	const limit, messages = 30, 150
-	h := build(t)
+	h := build(t, quick)
 	var mu sync.Mutex
 	var arrived []time.Time
 	seen := map[string]int{}
@@ -433,7 +433,7 @@ func TestCancel(t *testing.T) {
 // nothing goes twice, though the gateway takes the same reference twice for two.
 func TestKilledWithLargeRequests(t *testing.T) {
 	t.Parallel()
-	h := build(t).with("longshore")
+	h := build(t, quick).with("longshore")
 	must[client.Gateway](t)(h.Client.PauseGateway(t.Context(), "longshore", ""))
 	const n = 240
 	sent := make([]string, n)

@@ -4,6 +4,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -57,12 +58,16 @@ type house struct {
 	FleetURL string
 
 	flags  []string // of serve, beyond the usual
+	lease  string   // a short one for tests that kill; of such a busy machine loses it
 	memory int      // KiB of address space that the service may have; 0: not limited
 
 	mu  sync.Mutex
 	cmd *exec.Cmd
 	log bytes.Buffer
 }
+
+// quick lets what a service that was killed kept be taken over soon.
+func quick(h *house) { h.lease = "500ms" }
 
 // build makes a house with a sender but without a gateway.
 func build(t testing.TB, change ...func(*house)) *house {
@@ -113,7 +118,7 @@ func (h *house) withHarbourline(change ...func(*client.NewGateway)) *house {
 }
 
 func (h *house) command(listen string) *exec.Cmd {
-	cmd := exec.Command(pigeon, "serve", "--listen", listen, "--data", h.data, "--lease", "500ms", "--phone-url", h.FleetURL+"/phone")
+	cmd := exec.Command(pigeon, "serve", "--listen", listen, "--data", h.data, "--lease", cmp.Or(h.lease, "3s"), "--phone-url", h.FleetURL+"/phone")
 	cmd.Args = append(cmd.Args, h.flags...)
 	if h.memory > 0 {
 		cmd = exec.Command("sh", append([]string{"-c", fmt.Sprintf(`ulimit -v %d && exec "$0" "$@"`, h.memory), pigeon}, cmd.Args[1:]...)...)

