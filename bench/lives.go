@@ -502,5 +502,10 @@ func receiptsTaken(ctx context.Context, s settings) ([]Figure, error) {
 	other.Wait()
 	settled := time.Since(last)
 	return []Figure{{Name: "receipts", Value: rate, Unit: "callbacks/s", Asked: "5,000/s, settled within 2 s",
-		Note: fmt.Sprintf("over %d connections; all settled %.2f s after the last; processor a callback: %s", reporters, settled.Seconds(), cost())}}, err
+		Note: fmt.Sprintf(
+			"over %d connections; all settled %.2f s after the last; processor a callback: %s",
+			reporters,
+			settled.Seconds(),
+			cost(),
+		)}}, err
 }

@@ -93,8 +93,12 @@ func TestNothingOneSendsKillsIt(t *testing.T) {
 		fmt.Fprint(w, `{"id":"1"}`)
 	}))
 	t.Cleanup(door.Close)
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Name: "quayside", Address: door.URL, Secrets: map[string]string{},
-		Source: reading(`{gateway_ref: .query.id, note: ("x" * (.query.n | tonumber)), state: "delivered"}`, 0)}))
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(t.Context(), client.NewGateway{Name: "quayside", Address: door.URL, Secrets: map[string]string{},
+			Source: reading(`{gateway_ref: .query.id, note: ("x" * (.query.n | tonumber)), state: "delivered"}`, 0)}),
+	)
 	must[client.Routes](t)(h.Client.PutRoutes(t.Context(), []client.Route{
 		{Name: "theirs", Kinds: []string{"otp"}, Gateways: []client.Leg{{Gateway: "quayside"}}},
 		{Name: "all", Gateways: []client.Leg{{Gateway: "harbourline"}}}}))
@@ -142,7 +146,12 @@ func (h *house) trickle(ctx context.Context, path string) time.Duration {
 	}
 	defer c.Close()
 	context.AfterFunc(ctx, func() { c.Close() })
-	fmt.Fprintf(c, "POST %s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n\r\n", path, h.Key)
+	fmt.Fprintf(
+		c,
+		"POST %s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n\r\n",
+		path,
+		h.Key,
+	)
 	closed := make(chan struct{})
 	go func() {
 		defer close(closed)

@@ -96,11 +96,27 @@ func TestNothingIsLostByTheWay(t *testing.T) {
 	run(0, "route", "set", "uk", "--country", "GB", "--kind", "bulk,otp", "--gateway", "harbourline=3")
 	run(0, "route", "set", "uk", "--country", "GB,IE")
 	run(0, "route", "set", "uk", "--kind", "")
-	if r := must[client.Routes](t)(h.Client.Routes(t.Context())); len(r.Routes) != 1 || strings.Join(r.Routes[0].Countries, " ") != "GB IE" ||
-		len(r.Routes[0].Kinds) != 0 || r.Routes[0].Gateways[0] != (client.Leg{Gateway: "harbourline", Weight: 3}) {
+	if r := must[client.Routes](t)(h.Client.Routes(t.Context())); len(r.Routes) != 1 ||
+		strings.Join(r.Routes[0].Countries, " ") != "GB IE" ||
+		len(r.Routes[0].Kinds) != 0 ||
+		r.Routes[0].Gateways[0] != (client.Leg{Gateway: "harbourline", Weight: 3}) {
 		t.Errorf("the route is %+v", r.Routes)
 	}
-	run(0, "sender", "add", "+447700900000", "--two-way", "--per-second", "2", "--default-for", "otp:SE", "--country", "GB,SE", "--registration", "SE=S 1")
+	run(
+		0,
+		"sender",
+		"add",
+		"+447700900000",
+		"--two-way",
+		"--per-second",
+		"2",
+		"--default-for",
+		"otp:SE",
+		"--country",
+		"GB,SE",
+		"--registration",
+		"SE=S 1",
+	)
 	before := must[[]client.Sender](t)(h.Client.Senders(t.Context()))
 	said := run(0, "sender", "remove", "+447700900000")
 	_, undo, _ := strings.Cut(strings.TrimSpace(said), "To undo: pigeon ")
@@ -113,7 +129,8 @@ func TestNothingIsLostByTheWay(t *testing.T) {
 		t.Errorf("after %s\n%+v\nbefore\n%+v", undo, after, before)
 	}
 	first := run(0, "send", "+447700900123", "Berth 3", "--idempotency-key", "k-1")
-	if again := run(0, "send", "+447700900123", "Berth 3", "--idempotency-key", "k-1"); !strings.Contains(again, "Already sent") || strings.Contains(first, "Already sent") {
+	if again := run(0, "send", "+447700900123", "Berth 3", "--idempotency-key", "k-1"); !strings.Contains(again, "Already sent") ||
+		strings.Contains(first, "Already sent") {
 		t.Errorf("first %s, again %s", first, again)
 	}
 }

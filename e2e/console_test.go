@@ -233,7 +233,11 @@ func TestEightTabsAreLive(t *testing.T) {
 	}
 	h.send(client.Draft{To: "+447700900121", Text: "the second"})
 	for i, tab := range tabs {
-		eventually(t, fmt.Sprintf("tab %d shows the second", i+1), func() bool { return strings.Contains(tab.text(".messages"), "the second") })
+		eventually(
+			t,
+			fmt.Sprintf("tab %d shows the second", i+1),
+			func() bool { return strings.Contains(tab.text(".messages"), "the second") },
+		)
 	}
 }
 

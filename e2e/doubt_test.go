@@ -26,8 +26,11 @@ func TestAWrongPathSendsNothingTwice(t *testing.T) {
 	door := httptest.NewServer(mux)
 	t.Cleanup(door.Close)
 	h := build(t)
-	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Address: door.URL, Timeout: "500ms", AskAfter: "200ms", GiveUpAfter: "1m",
-		Source: `dialect: quayside
+	must[client.Gateway](
+		t,
+	)(
+		h.Client.AddGateway(t.Context(), client.NewGateway{Address: door.URL, Timeout: "500ms", AskAfter: "200ms", GiveUpAfter: "1m",
+			Source: `dialect: quayside
 reference: none
 submit: {request: {post: /s, json: '{to, text}'}, reply: [{when: '.body | type == "object"', read: '{gateway_ref: .body.id, state: "accepted"}'}]}
 query:
@@ -35,13 +38,15 @@ query:
   reply:
   - {when: .status == 200, read: '{reference: .body.ref, state: "accepted"}'}
   - {when: .status == 404, absent: true}
-`}))
+`}),
+	)
 	m := h.send(client.Draft{To: "+447700900001", Sender: "Lanternholm", Text: "Berth 3"})
 	h.await(m.ID, "it has been asked about twice", func(m client.Message) bool {
 		last := m.Evidence[len(m.Evidence)-1]
 		return m.Repeats > 0 && strings.Contains(last.Note, "any web server could have answered so")
 	})
-	if code, _, said := h.pigeon("", "message", "cancel", m.ID); code == 0 || !strings.Contains(said, "may have gone") || !strings.Contains(said, "stop") {
+	if code, _, said := h.pigeon("", "message", "cancel", m.ID); code == 0 || !strings.Contains(said, "may have gone") ||
+		!strings.Contains(said, "stop") {
 		t.Errorf("withdrawing it: %d %s", code, said)
 	}
 	code, out, said := h.pigeon("", "message", "stop", m.ID)
@@ -52,7 +57,8 @@ query:
 		t.Errorf("stopping it again: %d %s", code, said)
 	}
 	got := must[client.Message](t)(h.Client.Message(t.Context(), m.ID, false))
-	if last := got.Evidence[len(got.Evidence)-1]; got.State != "unknown" || last.Source != "operator" || !strings.Contains(last.Note, "first") {
+	if last := got.Evidence[len(got.Evidence)-1]; got.State != "unknown" || last.Source != "operator" ||
+		!strings.Contains(last.Note, "first") {
 		t.Errorf("it is %s by %+v", got.State, last)
 	}
 	if n := taken.Load(); n != 1 {

@@ -118,10 +118,23 @@ func (h *house) withHarbourline(change ...func(*client.NewGateway)) *house {
 }
 
 func (h *house) command(listen string) *exec.Cmd {
-	cmd := exec.Command(pigeon, "serve", "--listen", listen, "--data", h.data, "--lease", cmp.Or(h.lease, "3s"), "--phone-url", h.FleetURL+"/phone")
+	cmd := exec.Command(
+		pigeon,
+		"serve",
+		"--listen",
+		listen,
+		"--data",
+		h.data,
+		"--lease",
+		cmp.Or(h.lease, "3s"),
+		"--phone-url",
+		h.FleetURL+"/phone",
+	)
 	cmd.Args = append(cmd.Args, h.flags...)
 	if h.memory > 0 {
-		cmd = exec.Command("sh", append([]string{"-c", fmt.Sprintf(`ulimit -v %d && exec "$0" "$@"`, h.memory), pigeon}, cmd.Args[1:]...)...)
+		cmd = exec.Command(
+			"sh",
+			append([]string{"-c", fmt.Sprintf(`ulimit -v %d && exec "$0" "$@"`, h.memory), pigeon}, cmd.Args[1:]...)...)
 	}
 	cmd.Env = append(os.Environ(), "PIGEON_DATABASE_URL="+h.database, "PIGEON_SEAL_KEY=cHJhY3RpY2UtcHJhY3RpY2UtcHJhY3RpY2UtcHJhY3Q=")
 	return cmd

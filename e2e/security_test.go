@@ -78,10 +78,12 @@ func TestSessionsOfTheConsole(t *testing.T) {
 	if response, _ := call("DELETE", "/v1/session", "", session, "Origin", h.URL); response.StatusCode != http.StatusNoContent {
 		t.Errorf("signing out: %d", response.StatusCode)
 	}
-	if response, said := call("GET", "/v1/senders", "", session); response.StatusCode != http.StatusUnauthorized || !strings.Contains(said, "wrong-key") {
+	if response, said := call("GET", "/v1/senders", "", session); response.StatusCode != http.StatusUnauthorized ||
+		!strings.Contains(said, "wrong-key") {
 		t.Errorf("after signing out: %d %s", response.StatusCode, said)
 	}
-	if response, said := call("GET", "/v1/senders", "", nil); response.StatusCode != http.StatusUnauthorized || !strings.Contains(said, "no-key") {
+	if response, said := call("GET", "/v1/senders", "", nil); response.StatusCode != http.StatusUnauthorized ||
+		!strings.Contains(said, "no-key") {
 		t.Errorf("without anything: %d %s", response.StatusCode, said)
 	}
 }
@@ -172,8 +174,10 @@ func TestPasscodesAreSealed(t *testing.T) {
 	defer db.Close(context.Background())
 	atRest := func(when string) {
 		t.Helper()
-		tables := must[[]string](t)(pgx.CollectRows(must[pgx.Rows](t)(db.Query(t.Context(),
-			"SELECT format('%I', relname) FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace")), pgx.RowTo[string]))
+		tables := must[[]string](t)(pgx.CollectRows(must[pgx.Rows](t)(db.Query(
+			t.Context(),
+			"SELECT format('%I', relname) FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace",
+		)), pgx.RowTo[string]))
 		if len(tables) < 20 {
 			t.Fatalf("only %d tables", len(tables))
 		}
@@ -188,7 +192,12 @@ func TestPasscodesAreSealed(t *testing.T) {
 	for i, gateway := range []string{"harbourline", "oldpier", "sandbank", "longshore"} {
 		must[client.Routes](t)(h.Client.PutRoutes(t.Context(), []client.Route{{Name: "all", Gateways: []client.Leg{{Gateway: gateway}}}}))
 		must[client.Gateway](t)(h.Client.PauseGateway(t.Context(), gateway, ""))
-		draft := client.Draft{To: fmt.Sprintf("+4477009001%02d", i), Sender: "Lanternholm", Kind: "otp", Text: "Your boarding code is " + code + ". Ünly for you."}
+		draft := client.Draft{
+			To:     fmt.Sprintf("+4477009001%02d", i),
+			Sender: "Lanternholm",
+			Kind:   "otp",
+			Text:   "Your boarding code is " + code + ". Ünly for you.",
+		}
 		accepted := must[client.Message](t)(h.Client.SendOnce(t.Context(), draft, "the-same-"+gateway))
 		again := must[client.Message](t)(h.Client.SendOnce(t.Context(), draft, "the-same-"+gateway))
 		if again.ID != accepted.ID {
@@ -199,7 +208,8 @@ func TestPasscodesAreSealed(t *testing.T) {
 		h.settled(accepted.ID)
 		shown := must[client.Message](t)(h.Client.Message(t.Context(), accepted.ID, true))
 		all := string(must[[]byte](t)(json.Marshal(shown)))
-		if shown.State != "delivered" || strings.Contains(all, code) || strings.Contains(all, "boarding") || shown.Text != "**** ******** **** ** ******. **** *** ***." {
+		if shown.State != "delivered" || strings.Contains(all, code) || strings.Contains(all, "boarding") ||
+			shown.Text != "**** ******** **** ** ******. **** *** ***." {
 			t.Errorf("%s: %s: %s", gateway, shown.State, all)
 		}
 		if !strings.Contains(all, "‹text›") {
@@ -233,7 +243,13 @@ func TestTwoAtOnceDoNotUndoEachOther(t *testing.T) {
 	var setting sync.WaitGroup
 	for i := range cap(statuses) {
 		setting.Go(func() {
-			response, _ := h.request("PUT", "/v1/routes", fmt.Sprintf(`{"routes":[{"name":"r%d","gateways":[{"gateway":"harbourline"}]}]}`, i), "If-Match", version)
+			response, _ := h.request(
+				"PUT",
+				"/v1/routes",
+				fmt.Sprintf(`{"routes":[{"name":"r%d","gateways":[{"gateway":"harbourline"}]}]}`, i),
+				"If-Match",
+				version,
+			)
 			statuses <- response.StatusCode
 		})
 	}
@@ -246,14 +262,17 @@ func TestTwoAtOnceDoNotUndoEachOther(t *testing.T) {
 	if count[200] != 1 || count[412] != 5 {
 		t.Errorf("statuses %v", count)
 	}
-	if response, said := h.request("PUT", "/v1/routes", `{"routes":[]}`, "If-Match", "soon"); response.StatusCode != 422 || !strings.Contains(said, "If-Match") {
+	if response, said := h.request("PUT", "/v1/routes", `{"routes":[]}`, "If-Match", "soon"); response.StatusCode != 422 ||
+		!strings.Contains(said, "If-Match") {
 		t.Errorf("a version that is none: %d %s", response.StatusCode, said)
 	}
 	if code, out, said := h.pigeon("", "gateway", "set", "harbourline", "--per-second", "7"); code != 0 {
 		t.Errorf("setting a gateway: %s%s", out, said)
 	}
 	code, out, _ := h.pigeon("", "changes", "--what", "gateway")
-	if code != 0 || !strings.Contains(out, "harbourline") || !strings.Contains(out, "per_second 50 → 7") || !strings.Contains(out, "first") || strings.Contains(out, fleet.HarbourlineKey) {
+	if code != 0 || !strings.Contains(out, "harbourline") || !strings.Contains(out, "per_second 50 → 7") ||
+		!strings.Contains(out, "first") ||
+		strings.Contains(out, fleet.HarbourlineKey) {
 		t.Errorf("changes: %d %s", code, out)
 	}
 	if code, _, said := h.pigeon("", "changes", "--what", "weather"); code != 3 || !strings.Contains(said, "gateway, sender") {

@@ -162,8 +162,18 @@ func (a *API) recover(c *gin.Context) {
 }
 
 // pages are the pages of the console, by the first part of their address.
-var pages = map[string]bool{"": true, "send": true, "messages": true, "templates": true, "gateways": true, "dialects": true, "senders": true,
-	"countries": true, "prices": true, "changes": true}
+var pages = map[string]bool{
+	"":          true,
+	"send":      true,
+	"messages":  true,
+	"templates": true,
+	"gateways":  true,
+	"dialects":  true,
+	"senders":   true,
+	"countries": true,
+	"prices":    true,
+	"changes":   true,
+}
 
 // consoleFiles is the built console.
 type consoleFiles struct {

@@ -61,7 +61,10 @@ func (a *API) wireHealth(g *roster.Gateway) client.GatewayHealth {
 	}
 	for _, name := range g.Dialect.Secrets {
 		if n := len(g.Secrets[name]); n < roster.SecretLeast {
-			w.Warnings = append(w.Warnings, fmt.Sprintf("The secret %s has %d characters; one of fewer than %d is not masked in records.", name, n, roster.SecretLeast))
+			w.Warnings = append(
+				w.Warnings,
+				fmt.Sprintf("The secret %s has %d characters; one of fewer than %d is not masked in records.", name, n, roster.SecretLeast),
+			)
 		}
 	}
 	return w

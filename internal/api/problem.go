@@ -91,7 +91,13 @@ func (a *API) refuse(c *gin.Context, err error) {
 	case errors.Is(err, withdraw.ErrGone):
 		problem(c, http.StatusConflict, "gone", "This can no longer be withdrawn", err.Error())
 	case errors.Is(err, withdraw.ErrMayHaveGone):
-		problem(c, http.StatusConflict, "may-have-gone", "This can no longer be withdrawn", err.Error()+". It can be kept from going again: stop it.")
+		problem(
+			c,
+			http.StatusConflict,
+			"may-have-gone",
+			"This can no longer be withdrawn",
+			err.Error()+". It can be kept from going again: stop it.",
+		)
 	case errors.Is(err, withdraw.ErrNoDoubt):
 		problem(c, http.StatusConflict, "no-doubt", "There is nothing to stop", err.Error()+". What waits to be sent can be cancelled.")
 	case errors.Is(err, errNoKey):
@@ -99,9 +105,21 @@ func (a *API) refuse(c *gin.Context, err error) {
 		problem(c, http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")
 	case errors.Is(err, keys.ErrRefused):
 		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon", error="invalid_token"`)
-		problem(c, http.StatusUnauthorized, "wrong-key", "This API key is not in use", "It is wrong, or was revoked; or you are no longer signed in.")
+		problem(
+			c,
+			http.StatusUnauthorized,
+			"wrong-key",
+			"This API key is not in use",
+			"It is wrong, or was revoked; or you are no longer signed in.",
+		)
 	case errors.Is(err, errForeign):
-		problem(c, http.StatusForbidden, "foreign", "This was asked by a page of another site", "Only pages of this service may change anything for who is signed in.")
+		problem(
+			c,
+			http.StatusForbidden,
+			"foreign",
+			"This was asked by a page of another site",
+			"Only pages of this service may change anything for who is signed in.",
+		)
 	case errors.Is(err, keys.ErrLast):
 		problem(c, http.StatusConflict, "last-key", "This is the last key in use", "Make another one first: without any nobody could.")
 	case errors.As(err, &missing):
@@ -111,7 +129,13 @@ func (a *API) refuse(c *gin.Context, err error) {
 	case errors.Is(err, roster.ErrInUse):
 		problem(c, http.StatusConflict, "in-use", "This is in use", fault.Why(err))
 	case errors.As(err, &stale):
-		problem(c, http.StatusPreconditionFailed, "changed", "Somebody else has changed this meanwhile", stale.Error()+". Look at it again and repeat your change.")
+		problem(
+			c,
+			http.StatusPreconditionFailed,
+			"changed",
+			"Somebody else has changed this meanwhile",
+			stale.Error()+". Look at it again and repeat your change.",
+		)
 	case errors.Is(err, store.ErrChanged):
 		problem(c, http.StatusConflict, "changed", "Somebody else has changed this meanwhile", "Look at it again and repeat your change.")
 	case errors.Is(err, store.ErrExists):

@@ -30,7 +30,17 @@ func (a *app) changes() *cobra.Command {
 			}
 			var rows [][]string
 			for _, one := range page.Items {
-				rows = append(rows, []string{strings.TrimSuffix(clock(one.At.Truncate(time.Second)), ".000"), one.By, one.What, one.Name, one.Action, differs(one)})
+				rows = append(
+					rows,
+					[]string{
+						strings.TrimSuffix(clock(one.At.Truncate(time.Second)), ".000"),
+						one.By,
+						one.What,
+						one.Name,
+						one.Action,
+						differs(one),
+					},
+				)
 			}
 			if err := a.print(cmd, page, []string{"at", "by", "what", "name", "", "before → after"}, rows); err != nil {
 				return err

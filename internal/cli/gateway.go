@@ -315,7 +315,10 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 		limits += fmt.Sprintf(", %d in 24 hours", g.PerDay)
 	}
 	rows := [][]string{
-		{"name", g.Name}, {"fares", word}, {"why", why}, {"advice", g.Health.Advice}, {"balance", balanceOf(g.Health)}, {"warn below", g.LowBalance},
+		{
+			"name",
+			g.Name,
+		}, {"fares", word}, {"why", why}, {"advice", g.Health.Advice}, {"balance", balanceOf(g.Health)}, {"warn below", g.LowBalance},
 		{"dialect", g.Dialect}, {"about", g.About}, {"address", g.Address}, {"secrets", strings.Join(g.Secrets, ", ")},
 		{"limits", limits + fmt.Sprintf(", %d requests at a time, %s a request", g.InFlight, messages(g.Recipients))},
 		{"our reference", g.Reference}, {"leased senders", strings.Join(g.Senders, ", ")},

@@ -46,7 +46,10 @@ func (a *app) messageStop() *cobra.Command {
 }
 
 // decision is a command that decides about one message.
-func (a *app) decision(name, short, long string, decide func(*client.Client, context.Context, string) (client.Message, error)) *cobra.Command {
+func (a *app) decision(
+	name, short, long string,
+	decide func(*client.Client, context.Context, string) (client.Message, error),
+) *cobra.Command {
 	return &cobra.Command{
 		Use:   name + " ID",
 		Short: short,

@@ -106,7 +106,11 @@ func plainUsage(cmd *cobra.Command, err error) (error, bool) {
 	case strings.HasPrefix(said, "accepts "), strings.HasPrefix(said, "requires at least"), strings.HasPrefix(said, "requires at most"):
 		return fmt.Errorf("expected: %s", use), true
 	case strings.HasPrefix(said, "required flag(s) "):
-		return fmt.Errorf("%s: --%s is needed", use, strings.Trim(strings.TrimSuffix(strings.TrimPrefix(said, "required flag(s) "), " not set"), `"`)), true
+		return fmt.Errorf(
+			"%s: --%s is needed",
+			use,
+			strings.Trim(strings.TrimSuffix(strings.TrimPrefix(said, "required flag(s) "), " not set"), `"`),
+		), true
 	case strings.HasPrefix(said, "unknown command"):
 		return err, true
 	}

@@ -162,7 +162,12 @@ func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, pat
 		return exit(exitNotThere)
 	}
 	if cmd.Context().Err() != nil {
-		fmt.Fprintf(cmd.ErrOrStderr(), "No longer waiting. The message is %s, and goes on without you: pigeon message show %s\n", last.State, last.ID)
+		fmt.Fprintf(
+			cmd.ErrOrStderr(),
+			"No longer waiting. The message is %s, and goes on without you: pigeon message show %s\n",
+			last.State,
+			last.ID,
+		)
 		return exit(exitTimeout)
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "Still %s after %v. It goes on without you: pigeon message show %s\n", last.State, patience, last.ID)

@@ -62,7 +62,11 @@ func (a *app) serviceFlags(cmd *cobra.Command) {
 	f.Duration("keep-messages", 0, "how long messages are kept, in whole months; for ever if not given")
 	f.Duration("stop-within", 20*time.Second, "how long stopping may take; what is in flight then becomes doubtful at the next start")
 	f.Duration("balance-every", 5*time.Minute, "how often gateways are asked what is left on their accounts")
-	f.Bool("no-private-addresses", false, "reach no gateway at a loopback, private or link-local address; for a service that others may set up")
+	f.Bool(
+		"no-private-addresses",
+		false,
+		"reach no gateway at a loopback, private or link-local address; for a service that others may set up",
+	)
 	f.String("fixed-lines", "warn", "what becomes of messages to fixed lines: allow, warn or refuse")
 	f.String("special-rate", "refuse", "what becomes of messages to freephone, premium and company numbers")
 	f.String("unassigned", "warn", "what becomes of messages to numbers of no range in use")
@@ -82,8 +86,12 @@ func (a *app) serviceOptions(log *slog.Logger) (service.Options, error) {
 	}
 	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
-		Lease: c.GetDuration("lease"), KeepRaw: c.GetDuration("keep-raw"), KeepMessages: c.GetDuration("keep-messages"), StopWithin: c.GetDuration("stop-within"),
-		ProfileAt: c.GetString("profile-at"), Balance: c.GetDuration("balance-every"), OnlyPublic: c.GetBool("no-private-addresses"), Log: log,
+		Lease: c.GetDuration(
+			"lease",
+		), KeepRaw: c.GetDuration("keep-raw"), KeepMessages: c.GetDuration("keep-messages"), StopWithin: c.GetDuration("stop-within"),
+		ProfileAt: c.GetString(
+			"profile-at",
+		), Balance: c.GetDuration("balance-every"), OnlyPublic: c.GetBool("no-private-addresses"), Log: log,
 		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}, nil
 }
 

@@ -29,7 +29,16 @@ func version() *cobra.Command {
 					}
 				}
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Calm Pigeon %s%s%s, %s %s/%s\n", revision, at, changed, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			fmt.Fprintf(
+				cmd.OutOrStdout(),
+				"Calm Pigeon %s%s%s, %s %s/%s\n",
+				revision,
+				at,
+				changed,
+				runtime.Version(),
+				runtime.GOOS,
+				runtime.GOARCH,
+			)
 			return nil
 		},
 	}

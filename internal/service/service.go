@@ -143,7 +143,10 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		o.Log,
 	)
 	if errors.Is(err, store.ErrOtherSeal) {
-		return fmt.Errorf("%w: start this instance with the --seal-key of the others, which the first one keeps as seal-key in its data folder", err)
+		return fmt.Errorf(
+			"%w: start this instance with the --seal-key of the others, which the first one keeps as seal-key in its data folder",
+			err,
+		)
 	}
 	if err != nil {
 		return err

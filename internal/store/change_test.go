@@ -23,13 +23,24 @@ func TestChangesAreWrittenDown(t *testing.T) {
 	s := fresh(t)
 	ctx := Acting(t.Context(), "night shift", nil)
 	at := now()
-	g := Gateway{ID: NewID(), Name: "quay", Address: "https://one.example", SealedSecrets: []byte("secret-one"), SealedCallback: []byte("cb"), PerSecond: 5, CreatedAt: at}
+	g := Gateway{
+		ID:             NewID(),
+		Name:           "quay",
+		Address:        "https://one.example",
+		SealedSecrets:  []byte("secret-one"),
+		SealedCallback: []byte("cb"),
+		PerSecond:      5,
+		CreatedAt:      at,
+	}
 	steps := []struct {
 		do   func() error
 		want string // what, name, action and what differs, of each
 	}{
 		{func() error { return s.AddGateway(ctx, g) }, "gateway quay added"},
-		{func() error { g.PerSecond = 20; err := s.ChangeGateway(ctx, g); g.Version++; return err }, "gateway quay changed map[per_second:5] map[per_second:20]"},
+		{
+			func() error { g.PerSecond = 20; err := s.ChangeGateway(ctx, g); g.Version++; return err },
+			"gateway quay changed map[per_second:5] map[per_second:20]",
+		},
 		{func() error { err := s.ChangeGateway(ctx, g); g.Version++; return err }, ""},
 		{func() error {
 			g.SealedSecrets = []byte("secret-two")
@@ -40,19 +51,51 @@ func TestChangesAreWrittenDown(t *testing.T) {
 			"gateway quay changed map[secrets:sealed] map[secrets:sealed]"},
 		{func() error { return s.NoteRest(ctx, Health{GatewayID: g.ID, RestSince: &at}) }, ""},
 		{func() error {
-			_, err := s.PutSender(ctx, Sender{ID: "One", Kind: "alphanumeric", Gateways: []string{}, Countries: []string{}, Registrations: map[string]string{}, CreatedAt: at}, true)
+			_, err := s.PutSender(
+				ctx,
+				Sender{
+					ID:            "One",
+					Kind:          "alphanumeric",
+					Gateways:      []string{},
+					Countries:     []string{},
+					Registrations: map[string]string{},
+					CreatedAt:     at,
+				},
+				true,
+			)
 			return err
 		},
 			"default One added; sender One added"},
 		{func() error {
-			_, err := s.PutSender(ctx, Sender{ID: "One", Kind: "alphanumeric", Gateways: []string{}, Countries: []string{}, Registrations: map[string]string{}, CreatedAt: at, Defaults: []sender.Default{{}}}, true)
+			_, err := s.PutSender(
+				ctx,
+				Sender{
+					ID:            "One",
+					Kind:          "alphanumeric",
+					Gateways:      []string{},
+					Countries:     []string{},
+					Registrations: map[string]string{},
+					CreatedAt:     at,
+					Defaults:      []sender.Default{{}},
+				},
+				true,
+			)
 			return err
 		}, ""},
 		{func() error {
-			return s.PutRoutes(ctx, []Route{{Name: "a", Position: 1, Route: route.Route{}, ChangedAt: at, ChangedBy: "x"}, {Name: "b", Position: 2, ChangedAt: at, ChangedBy: "x"}})
+			return s.PutRoutes(
+				ctx,
+				[]Route{
+					{Name: "a", Position: 1, Route: route.Route{}, ChangedAt: at, ChangedBy: "x"},
+					{Name: "b", Position: 2, ChangedAt: at, ChangedBy: "x"},
+				},
+			)
 		}, "route a added; route b added"},
 		{func() error {
-			return s.PutRoutes(ctx, []Route{{Name: "b", Position: 1, ChangedAt: at, ChangedBy: "x"}, {Name: "a", Position: 2, ChangedAt: at, ChangedBy: "x"}})
+			return s.PutRoutes(
+				ctx,
+				[]Route{{Name: "b", Position: 1, ChangedAt: at, ChangedBy: "x"}, {Name: "a", Position: 2, ChangedAt: at, ChangedBy: "x"}},
+			)
 		},
 			"route a changed map[position:1] map[position:2]; route b changed map[position:2] map[position:1]"},
 		{func() error {
@@ -120,7 +163,10 @@ func TestWhatWasReadBeforeIsNotWritten(t *testing.T) {
 	for i := range 6 {
 		setting.Go(func() {
 			by := fmt.Sprintf("key %d", i)
-			err := s.PutRoutes(Acting(context.Background(), by, &read), []Route{{Name: "r", Position: i + 1, ChangedAt: now(), ChangedBy: by}})
+			err := s.PutRoutes(
+				Acting(context.Background(), by, &read),
+				[]Route{{Name: "r", Position: i + 1, ChangedAt: now(), ChangedBy: by}},
+			)
 			var told *Stale
 			switch {
 			case err == nil:

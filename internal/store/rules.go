@@ -76,7 +76,9 @@ func (s *Store) dropDefaults(ctx context.Context, record Sender) error {
 		if slices.Contains(record.Defaults, d) {
 			continue
 		}
-		err := s.gorm(ctx).Exec("DELETE FROM sender_defaults WHERE kind = ? AND country = ? AND sender_id = ?", d.Kind, d.Country, record.ID).Error
+		err := s.gorm(ctx).
+			Exec("DELETE FROM sender_defaults WHERE kind = ? AND country = ? AND sender_id = ?", d.Kind, d.Country, record.ID).
+			Error
 		if err != nil {
 			return err
 		}

@@ -83,7 +83,9 @@ func (s *Store) Probe(ctx context.Context, sealer *Sealer) error {
 				return ErrOtherSeal
 			}
 		}
-		err = s.gorm(ctx).Exec("INSERT INTO seal_probe (one, sealed) VALUES (true, ?) ON CONFLICT DO NOTHING", sealer.Seal([]byte("calm"), owner)).Error
+		err = s.gorm(ctx).
+			Exec("INSERT INTO seal_probe (one, sealed) VALUES (true, ?) ON CONFLICT DO NOTHING", sealer.Seal([]byte("calm"), owner)).
+			Error
 		if err != nil {
 			return fmt.Errorf("leaving something sealed: %w", err)
 		}

@@ -85,7 +85,14 @@ func TestLookingDoesNotGoThroughTheQueue(t *testing.T) {
 	at := now()
 	var set []Message
 	for i := range 3 {
-		g := Gateway{ID: NewID(), Name: fmt.Sprintf("g-%d", i), SealedSecrets: []byte{}, SealedCallback: []byte{}, CreatedAt: at, Version: 1}
+		g := Gateway{
+			ID:             NewID(),
+			Name:           fmt.Sprintf("g-%d", i),
+			SealedSecrets:  []byte{},
+			SealedCallback: []byte{},
+			CreatedAt:      at,
+			Version:        1,
+		}
 		if err := s.AddGateway(t.Context(), g); err != nil {
 			t.Fatal(err)
 		}

@@ -743,8 +743,11 @@ func TestTakenIsToldByTheSubmission(t *testing.T) {
 	// Two that come in one set say what each of them says.
 	both := newMessage(m.GatewayID, 1)
 	accept(t, s, both)
-	set := []Evidence{{Source: delivery.Own, Claim: delivery.Sending}, {Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: "r-9"},
-		{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: "r-8"}}
+	set := []Evidence{
+		{Source: delivery.Own, Claim: delivery.Sending},
+		{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: "r-9"},
+		{Source: delivery.Reply, Claim: delivery.Accepted, GatewayRef: "r-8"},
+	}
 	for i := range set {
 		e := &set[i]
 		e.ID, e.MessageID, e.At, e.Attempt, e.GatewayID = NewID(), both.ID, now(), 1, &m.GatewayID

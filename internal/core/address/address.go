@@ -48,6 +48,7 @@ func Private(ip netip.Addr) bool {
 		b := ip.As16()
 		ip = netip.AddrFrom4([4]byte(b[12:]))
 	}
-	return !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || shared.Contains(ip) || bench.Contains(ip) ||
+	return !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || shared.Contains(ip) ||
+		bench.Contains(ip) ||
 		ip.Is4() && (ip.As4()[0] == 0 || ip.As4()[0] >= 240)
 }

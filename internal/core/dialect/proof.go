@@ -10,8 +10,14 @@ import (
 // without knowing of any message.
 var foreign = []Reply{
 	{Header: map[string]string{"content-type": "text/plain; charset=utf-8"}, Body: []byte("404 page not found\n")},
-	{Header: map[string]string{"content-type": "text/html"}, Body: []byte("<html><head><title>404 Not Found</title></head><body>Not Found</body></html>")},
-	{Header: map[string]string{"content-type": "application/json"}, Body: []byte(`{"message":"Not Found","status":404,"error":"Not Found"}`)},
+	{
+		Header: map[string]string{"content-type": "text/html"},
+		Body:   []byte("<html><head><title>404 Not Found</title></head><body>Not Found</body></html>"),
+	},
+	{
+		Header: map[string]string{"content-type": "application/json"},
+		Body:   []byte(`{"message":"Not Found","status":404,"error":"Not Found"}`),
+	},
 	{Header: map[string]string{}},
 }
 
@@ -43,8 +49,11 @@ func (d *Dialect) Warnings() []string {
 	var all []string
 	for _, status := range []int{404, 410, 400, 204, 200} {
 		if d.bare(status) {
-			all = append(all, fmt.Sprintf("query: any web server's answer %d reads as if the gateway knew no such message, so it proves nothing. "+
-				"Add what only the gateway says, such as: when: .status == %d and .body.error? == \"no such message\"", status, status))
+			all = append(
+				all,
+				fmt.Sprintf("query: any web server's answer %d reads as if the gateway knew no such message, so it proves nothing. "+
+					"Add what only the gateway says, such as: when: .status == %d and .body.error? == \"no such message\"", status, status),
+			)
 		}
 	}
 	return all

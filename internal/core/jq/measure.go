@@ -348,7 +348,8 @@ func (m *measurer) counted(f *gojq.Func, name string) *gojq.Query {
 // plainFormat reports whether a format of times is a literal without widths: a
 // width says how long the result is.
 func plainFormat(q *gojq.Query) bool {
-	return q.Term != nil && q.Term.Type == gojq.TermTypeString && q.Term.Str.Queries == nil && !strings.ContainsAny(q.Term.Str.Str, "0123456789")
+	return q.Term != nil && q.Term.Type == gojq.TermTypeString && q.Term.Str.Queries == nil &&
+		!strings.ContainsAny(q.Term.Str.Str, "0123456789")
 }
 
 func signature(name string, args int) string { return fmt.Sprintf("%s/%d", name, args) }

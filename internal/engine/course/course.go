@@ -105,7 +105,15 @@ func (c *Course) next(before, m *store.Message, known delivery.Outcome, now time
 	}
 	as := Seen(m)
 	as.Refused = known.Refused
-	m.Times = schedule.Next(before.State, before.Attempts != m.Attempts, as, Through(g, m), now, step.Wait, rand.Float64()) // #nosec G404 -- jitter of a pause
+	m.Times = schedule.Next(
+		before.State,
+		before.Attempts != m.Attempts,
+		as,
+		Through(g, m),
+		now,
+		step.Wait,
+		rand.Float64(),
+	) // #nosec G404 -- jitter of a pause
 }
 
 // Seen is a message as [schedule] sees it.

@@ -380,7 +380,11 @@ func unknown(d Draft, tmpl *template.Template, faults *fault.Faults) {
 		}
 	}
 	if d.Language != "" && !tmpl.Speaks(d.Language) {
-		faults.Add("language", fmt.Sprintf("template %s has no text in %q", tmpl.Name, d.Language), strings.Join(slices.Sorted(maps.Keys(tmpl.Texts)), ", "))
+		faults.Add(
+			"language",
+			fmt.Sprintf("template %s has no text in %q", tmpl.Name, d.Language),
+			strings.Join(slices.Sorted(maps.Keys(tmpl.Texts)), ", "),
+		)
 	}
 }
 
@@ -427,7 +431,8 @@ func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.
 	if cured, replaced := options.Cure(text, level); len(replaced) > 0 {
 		p.Text, p.Given, p.Replaced = cured, text, replaced
 	}
-	if scope == Whole && text != "" && strings.TrimFunc(text, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) == "" {
+	if scope == Whole && text != "" &&
+		strings.TrimFunc(text, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) == "" {
 		faults.Add("text", "it is blank: there is nothing in it to see", "a text with at least one character that can be seen")
 		return
 	}

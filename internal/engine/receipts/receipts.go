@@ -112,7 +112,13 @@ func (r *Receipts) Take(ctx context.Context, g *roster.Gateway, in dialect.Incom
 // chance.
 func masked(g *roster.Gateway, rule *dialect.PushRule, in dialect.Incoming) store.Receipt {
 	came := &store.Came{Query: store.Keepable(in.Query), Header: in.Header, Body: in.Body}
-	kept := store.Receipt{GatewayID: g.ID, Method: in.Method, Query: g.Mask(came.Query), Header: make(map[string]string, len(in.Header)), Body: in.Body}
+	kept := store.Receipt{
+		GatewayID: g.ID,
+		Method:    in.Method,
+		Query:     g.Mask(came.Query),
+		Header:    make(map[string]string, len(in.Header)),
+		Body:      in.Body,
+	}
 	changed := kept.Query != came.Query
 	for name, value := range in.Header {
 		kept.Header[name] = g.Mask(value)

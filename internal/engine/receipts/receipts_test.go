@@ -207,8 +207,12 @@ func TestSecretsAreMaskedWhereKeptAndNotWhereRead(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			q := harbour(t)
-			in := dialect.Incoming{Method: "POST", Header: map[string]string{"content-type": "application/json", "authorization": "Basic cXVheTpwdw==",
-				"x-note": "of 200617"}, Body: []byte(`{"id":"g-2006179-5","code":"wrong pin 200617"}`)}
+			in := dialect.Incoming{
+				Method: "POST",
+				Header: map[string]string{"content-type": "application/json", "authorization": "Basic cXVheTpwdw==",
+					"x-note": "of 200617"},
+				Body: []byte(`{"id":"g-2006179-5","code":"wrong pin 200617"}`),
+			}
 			if unread { // it is heavy
 				in.Body = append(in.Body[:len(in.Body)-1], []byte(`,"more":"`+strings.Repeat("x", heavy)+`"}`)...)
 			}
@@ -247,7 +251,11 @@ func TestForgedProofIsMasked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	in := dialect.Incoming{Method: "POST", Query: "pin=200617", Header: map[string]string{"x-signature": "abcdef", "content-type": "application/json"}}
+	in := dialect.Incoming{
+		Method: "POST",
+		Query:  "pin=200617",
+		Header: map[string]string{"x-signature": "abcdef", "content-type": "application/json"},
+	}
 	if _, err := q.Take(t.Context(), g, in); !errors.Is(err, ErrForged) {
 		t.Fatalf("it is taken: %v", err)
 	}

@@ -15,8 +15,11 @@ import (
 func TestMaskKnowsHowSecretsAreWritten(t *testing.T) {
 	t.Parallel()
 	const secret, user = `qu/ay<side>&"7+é`, "ferries"
-	g := &Gateway{Gateway: store.Gateway{Name: "quayside"}, Secrets: map[string]string{"key": secret, "user": user, "pin": "44", "longer": secret + "-more"},
-		Callback: "the-callback"}
+	g := &Gateway{
+		Gateway:  store.Gateway{Name: "quayside"},
+		Secrets:  map[string]string{"key": secret, "user": user, "pin": "44", "longer": secret + "-more"},
+		Callback: "the-callback",
+	}
 	quoted, _ := json.Marshal(secret)
 	for name, tt := range map[string]struct{ text, want string }{
 		"plain":                     {"a " + secret + " b", "a ‹key› b"},
@@ -46,7 +49,10 @@ func TestMaskKnowsHowSecretsAreWritten(t *testing.T) {
 }
 
 func BenchmarkMask(b *testing.B) {
-	g := &Gateway{Secrets: map[string]string{"api_key": "a-key-of-thirty-two-characters-1", "receipt_secret": "a-key-of-thirty-two-characters-2"}, Callback: "cccccccccccccccccccc"}
+	g := &Gateway{
+		Secrets:  map[string]string{"api_key": "a-key-of-thirty-two-characters-1", "receipt_secret": "a-key-of-thirty-two-characters-2"},
+		Callback: "cccccccccccccccccccc",
+	}
 	g.mask = g.masked()
 	text := strings.Repeat(`{"from":"Lanternholm","to":"+447700900123","text":"All Sunday crossings are cancelled."}`, 5)
 	for b.Loop() {

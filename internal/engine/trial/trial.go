@@ -83,8 +83,10 @@ func (t *Trial) Test(ctx context.Context, g *roster.Gateway) Result {
 		return r
 	case r.Passed:
 		r.Passed = false
-		r.Say = fmt.Sprintf("Whether the credentials are accepted cannot be told: it answered %d, but says nothing that only the gateway could know.",
-			r.Steps[len(r.Steps)-1].Exchange.Status)
+		r.Say = fmt.Sprintf(
+			"Whether the credentials are accepted cannot be told: it answered %d, but says nothing that only the gateway could know.",
+			r.Steps[len(r.Steps)-1].Exchange.Status,
+		)
 		return r
 	}
 	if last := r.Steps[len(r.Steps)-1]; last.reading.Cause == delivery.CredentialsRefused {
@@ -252,8 +254,11 @@ func (t *Trial) carry(
 	r.Steps = append(r.Steps, step)
 	r.Passed, r.Say = outcome(step, fate)
 	if step.reading.Meaning == dialect.Absent && !g.Dialect.Recognises(reply) {
-		r.Passed, r.Say = false, fmt.Sprintf("It answered %d, as any web server does that knows nothing of messages: whether the address and the credentials "+
-			"are right cannot be told from that.", step.Exchange.Status)
+		r.Passed, r.Say = false, fmt.Sprintf(
+			"It answered %d, as any web server does that knows nothing of messages: whether the address and the credentials "+
+				"are right cannot be told from that.",
+			step.Exchange.Status,
+		)
 	}
 	for _, mistake := range g.Dialect.Diagnose(attempt) {
 		r.Mistakes = append(r.Mistakes, g.Masking(request.Hidden)(mistake))
