@@ -31,7 +31,8 @@ func nested(levels int) string {
 // reading is a dialect whose receipts are read by an expression, played in n
 // examples.
 func reading(expression string, n int) string {
-	source := "dialect: quayside\nsubmit: {request: {post: /s, json: '{to: .to, report: .receipt_url}'}, reply: [{when: 'true', read: '{gateway_ref: .body.id, state: \"accepted\"}'}]}\n" +
+	source := "dialect: quayside\nsubmit:\n  request: {post: /s, json: '{to: .to, report: .receipt_url}'}\n" +
+		"  reply: [{when: 'true', read: '{gateway_ref: .body.id, state: \"accepted\"}'}]\n" +
 		"receipt:\n  read: |\n    " + expression + "\nexamples:\n"
 	return source + strings.Repeat("- {receipt: {method: GET, query: id=1}, gives: {gateway_ref: '1', state: delivered}}\n", n)
 }
@@ -60,7 +61,7 @@ func TestNothingOneSendsKillsIt(t *testing.T) {
 	}{
 		{"nested arrays", "POST", "/v1/messages", strings.Repeat("[", 80_000), 400},
 		{"nested arrays in a field", "POST", "/v1/weigh", `{"text":` + strings.Repeat("[", 500_000), 400},
-		{"a number of a million digits", "POST", "/v1/messages", `{"to":"+447700900001","text":"x","valid_for":` + strings.Repeat("9", 1_000_000) + `}`, 400},
+		{"a number of a million digits", "POST", "/v1/messages", `{"to":"x","valid_for":` + strings.Repeat("9", 1_000_000) + `}`, 400},
 		{"a bomb of aliases in a dialect", "POST", "/v1/dialects/check", source(nested(7)), 200},
 		{"a bomb of aliases in a set-up", "PUT", "/v1/setup", source(nested(50)), 422},
 		{"a bomb of aliases in a template", "POST", "/v1/templates", source(nested(9)), 422},

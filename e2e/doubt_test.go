@@ -32,7 +32,9 @@ func TestAWrongPathSendsNothingTwice(t *testing.T) {
 		h.Client.AddGateway(t.Context(), client.NewGateway{Address: door.URL, Timeout: "500ms", AskAfter: "200ms", GiveUpAfter: "1m",
 			Source: `dialect: quayside
 reference: none
-submit: {request: {post: /s, json: '{to, text}'}, reply: [{when: '.body | type == "object"', read: '{gateway_ref: .body.id, state: "accepted"}'}]}
+submit:
+  request: {post: /s, json: '{to, text}'}
+  reply: [{when: '.body | type == "object"', read: '{gateway_ref: .body.id, state: "accepted"}'}]
 query:
   request: {get: "/mesages/{id}"}
   reply:

@@ -40,10 +40,12 @@ func TestSessionsOfTheConsole(t *testing.T) {
 		return response, string(must[[]byte](t)(io.ReadAll(response.Body)))
 	}
 	login := string(must[[]byte](t)(json.Marshal(client.Login{Key: h.Key})))
-	if response, _ := call("POST", "/v1/session", login, nil, "Origin", "https://elsewhere.example"); response.StatusCode != http.StatusForbidden {
+	const foreign = "https://elsewhere.example"
+	response, _ := call("POST", "/v1/session", login, nil, "Origin", foreign)
+	if response.StatusCode != http.StatusForbidden {
 		t.Errorf("signing in from another site: %d", response.StatusCode)
 	}
-	response, _ := call("POST", "/v1/session", login, nil, "Origin", h.URL)
+	response, _ = call("POST", "/v1/session", login, nil, "Origin", h.URL)
 	cookies := response.Cookies()
 	if len(cookies) != 1 || cookies[0].Value == h.Key || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode {
 		t.Fatalf("signing in gives %v", cookies)
@@ -58,11 +60,11 @@ func TestSessionsOfTheConsole(t *testing.T) {
 		"looking":                          {"GET", "/v1/senders", "", nil, 200},
 		"looking from another site's link": {"GET", "/v1/senders", "", []string{"Sec-Fetch-Site", "cross-site"}, 200},
 		"changing, not said from where":    {"POST", "/v1/senders", sender, nil, 403},
-		"changing from another site":       {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "cross-site", "Origin", "https://elsewhere.example"}, 403},
+		"changing from another site":       {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "cross-site", "Origin", foreign}, 403},
 		"changing from a neighbour":        {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "same-site", "Origin", h.URL}, 403},
 		"changing from another port":       {"POST", "/v1/senders", sender, []string{"Origin", "http://127.0.0.1:1"}, 403},
-		"removing from another site":       {"DELETE", "/v1/senders/Lanternholm", "", []string{"Origin", "https://elsewhere.example"}, 403},
-		"signing out from another site":    {"DELETE", "/v1/session", "", []string{"Origin", "https://elsewhere.example"}, 403},
+		"removing from another site":       {"DELETE", "/v1/senders/Lanternholm", "", []string{"Origin", foreign}, 403},
+		"signing out from another site":    {"DELETE", "/v1/session", "", []string{"Origin", foreign}, 403},
 		"changing as a form":               {"POST", "/v1/senders", sender, []string{"Origin", h.URL, "Content-Type", "text/plain"}, 400},
 		"changing from our own page":       {"POST", "/v1/senders", sender, []string{"Sec-Fetch-Site", "same-origin"}, 201},
 		"changing from our own page, anew": {"PUT", "/v1/senders/LH%20News", `{"sender":"LH News"}`, []string{"Origin", h.URL}, 200},

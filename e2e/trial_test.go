@@ -154,6 +154,7 @@ func TestGatewayTest(t *testing.T) {
 			t.Errorf("testing %s sent something: %+v", b.Dialect, e)
 		}
 	}
+	nobody := "http://127.0.0.1:9"
 	for name, tt := range map[string]struct {
 		gateway string
 		change  client.GatewayChange
@@ -163,7 +164,7 @@ func TestGatewayTest(t *testing.T) {
 		"with its word":     {"harbourline", client.GatewayChange{Secrets: map[string]string{"api_key": "Bearer " + fleet.HarbourlineKey}}, "Give the key alone"},
 		"wrong":             {"stillwater", client.GatewayChange{Secrets: map[string]string{"client_secret": "another"}}, "does not accept these credentials"},
 		"an address beside": {"oldpier", client.GatewayChange{Address: new(h.FleetURL + "/oldpeer"), Secrets: practice["oldpier"]}, "nothing at"},
-		"nobody there":      {"sandbank", client.GatewayChange{Address: new("http://127.0.0.1:9"), Secrets: practice["sandbank"]}, "Nobody answers"},
+		"nobody there":      {"sandbank", client.GatewayChange{Address: &nobody, Secrets: practice["sandbank"]}, "Nobody answers"},
 	} {
 		must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), tt.gateway, tt.change))
 		r := must[client.Trial](t)(h.Client.TestGateway(t.Context(), tt.gateway))

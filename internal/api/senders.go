@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"net/http"
 	"slices"
 	"strings"
@@ -95,7 +96,15 @@ func upper(all []string) []string {
 }
 
 func (a *API) removeSender(c *gin.Context) {
-	if err := a.engine.Roster.RemoveSender(c.Request.Context(), c.Param("sender")); err != nil {
+	err := a.engine.Roster.RemoveSender(c.Request.Context(), c.Param("sender"))
+	if errors.Is(err, store.ErrNotFound) {
+		all := []string{}
+		for _, one := range a.engine.Roster.Book().Senders {
+			all = append(all, one.ID)
+		}
+		err = &nothing{"sender", c.Param("sender"), all}
+	}
+	if err != nil {
 		a.refuse(c, err)
 		return
 	}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -52,14 +53,19 @@ func (a *API) templates(c *gin.Context) {
 func (a *API) template(c *gin.Context) {
 	t, ok := a.engine.Roster.Book().Template(c.Param("name"))
 	if !ok {
-		all := []string{}
-		for _, one := range a.engine.Roster.Book().Templates() {
-			all = append(all, one.Name)
-		}
-		a.refuse(c, &nothing{"template", c.Param("name"), all})
+		a.refuse(c, a.noTemplate(c))
 		return
 	}
 	c.JSON(http.StatusOK, wireTemplate(t))
+}
+
+// noTemplate says that there is no template of the name in the address.
+func (a *API) noTemplate(c *gin.Context) error {
+	all := []string{}
+	for _, one := range a.engine.Roster.Book().Templates() {
+		all = append(all, one.Name)
+	}
+	return &nothing{"template", c.Param("name"), all}
 }
 
 func (a *API) putTemplate(c *gin.Context) {
@@ -92,7 +98,11 @@ func (a *API) putTemplate(c *gin.Context) {
 }
 
 func (a *API) removeTemplate(c *gin.Context) {
-	if err := a.engine.Roster.RemoveTemplate(c.Request.Context(), c.Param("name")); err != nil {
+	err := a.engine.Roster.RemoveTemplate(c.Request.Context(), c.Param("name"))
+	if errors.Is(err, store.ErrNotFound) {
+		err = a.noTemplate(c)
+	}
+	if err != nil {
 		a.refuse(c, err)
 		return
 	}

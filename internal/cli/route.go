@@ -127,7 +127,8 @@ func (a *app) routeSet() *cobra.Command {
 // kept takes over from a route as it is what the command line does not name.
 func kept(cmd *cobra.Command, asked *client.Route, now client.Route) {
 	set := cmd.Flags().Changed
-	for name, of := range map[string]struct{ to, from *[]string }{"country": {&asked.Countries, &now.Countries}, "prefix": {&asked.Prefixes, &now.Prefixes},
+	for name, of := range map[string]struct{ to, from *[]string }{
+		"country": {&asked.Countries, &now.Countries}, "prefix": {&asked.Prefixes, &now.Prefixes},
 		"kind": {&asked.Kinds, &now.Kinds}, "sender": {&asked.Senders, &now.Senders}} {
 		if !set(name) {
 			*of.to = *of.from

@@ -13,14 +13,17 @@ func TestCharactersThatATerminalObeysAreShown(t *testing.T) {
 		t.Fatal(err)
 	}
 	v := &visible{file: write}
-	for _, piece := range []string{"Berth 3\n\ta", "\x1b[31mred\a", "\u202egnp.exe", "é"[:1], "é"[1:], "\xff!", "\r\u2066x\u2069 😀 Ελλάδα"} {
+	for _, piece := range []string{
+		"Berth 3\n\ta", "\x1b[31mred\a", "\u202egnp.exe", "é"[:1], "é"[1:], "\xff!", "\r\u2066x\u2069 😀 Ελλάδα",
+	} {
 		if n, err := v.Write([]byte(piece)); n != len(piece) || err != nil {
 			t.Fatal(n, err)
 		}
 	}
 	write.Close()
 	got, err := io.ReadAll(read)
-	if want := "Berth 3\n\ta\\u001b[31mred\\u0007\\u202egnp.exeé\\xff!\\u000d\\u2066x\\u2069 😀 Ελλάδα"; string(got) != want || err != nil {
+	const want = "Berth 3\n\ta\\u001b[31mred\\u0007\\u202egnp.exeé\\xff!\\u000d\\u2066x\\u2069 😀 Ελλάδα"
+	if string(got) != want || err != nil {
 		t.Errorf("got %q, %v\nwant %q", got, err, want)
 	}
 }

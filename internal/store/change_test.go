@@ -154,7 +154,8 @@ func TestChangesAreWrittenDown(t *testing.T) {
 func TestWhatWasReadBeforeIsNotWritten(t *testing.T) {
 	t.Parallel()
 	s := fresh(t)
-	if err := s.PutTemplate(Acting(t.Context(), "other", nil), Template{Name: "berth", Template: &template.Template{Name: "berth"}, CreatedAt: now(), ChangedAt: now()}, false); err != nil {
+	berth := Template{Name: "berth", Template: &template.Template{Name: "berth"}, CreatedAt: now(), ChangedAt: now()}
+	if err := s.PutTemplate(Acting(t.Context(), "other", nil), berth, false); err != nil {
 		t.Fatal(err)
 	}
 	read := must[int64](t)(s.LastChange(t.Context()))

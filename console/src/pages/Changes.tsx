@@ -25,7 +25,8 @@ function Differs({ change }: { change: Change }) {
         const [was, is] = [short(before[field]), short(after[field])];
         return (
           <li key={field}>
-            {field.replaceAll("_", " ")} {was === is ? <span className="quiet">changed</span> : <span className="mono wrap">{was} → {is}</span>}
+            {field.replaceAll("_", " ")}{" "}
+            {was === is ? <span className="quiet">changed</span> : <span className="mono wrap">{was} → {is}</span>}
           </li>
         );
       })}
@@ -39,7 +40,10 @@ export function Changes() {
   const what = search.get("what") ?? "";
   const { data, error, fetchNextPage, hasNextPage, isFetching } = useInfiniteQuery({
     queryKey: ["changes", what],
-    queryFn: ({ pageParam }) => got(api.GET("/v1/changes", { params: { query: { what: (what || undefined) as Change["what"] | undefined, cursor: pageParam || undefined } } })),
+    queryFn: ({ pageParam }) => {
+      const query = { what: (what || undefined) as Change["what"] | undefined, cursor: pageParam || undefined };
+      return got(api.GET("/v1/changes", { params: { query } }));
+    },
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
   });
@@ -48,7 +52,12 @@ export function Changes() {
     <div className="page">
       <h1>Changes</h1>
       <p className="quiet">Who changed gateways, routes, senders and the rest, and when. What stands here stays.</p>
-      <Form.Select className="w-auto mb-3" aria-label="Of what" value={what} onChange={(e) => setSearch(e.target.value ? { what: e.target.value } : {})}>
+      <Form.Select
+        className="w-auto mb-3"
+        aria-label="Of what"
+        value={what}
+        onChange={(e) => setSearch(e.target.value ? { what: e.target.value } : {})}
+      >
         <option value="">everything</option>
         {kinds.map((k) => <option key={k} value={k}>{k}</option>)}
       </Form.Select>

@@ -36,7 +36,10 @@ export function MessagePage() {
       {stop.error && <Refused error={stop.error} />}
       {m.state === "doubtful" && (
         <p>
-          It may have gone. <Button size="sm" variant="outline-primary" className="ms-2" disabled={stop.isPending} onClick={() => stop.mutate()}>Do not send it again</Button>
+          It may have gone.{" "}
+          <Button size="sm" variant="outline-primary" className="ms-2" disabled={stop.isPending} onClick={() => stop.mutate()}>
+            Do not send it again
+          </Button>
         </p>
       )}
       {m.rivals.length > 1 && <p className="notice">Claims contradict each other: {m.rivals.join(" and ")}. The handset's own word counts most.</p>}

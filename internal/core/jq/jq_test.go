@@ -161,7 +161,7 @@ func TestNothingIsWithoutBounds(t *testing.T) {
 		`[limit(1e9; range(1e12))]`, `any(range(1e12); false)`,
 		`[[range(300000)], [range(300000)]] | group_by(.[0]) | sort | unique | flatten | map([.])`,
 		`[range(200000)] | sort_by(-.) | reverse | tojson | tojson | tojson | tojson | tojson`,
-		`def two(f): f, f; [two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(two(1)))))))))))))))))))))))))]`,
+		`def two(f): f, f; [` + strings.Repeat("two(", 25) + `1` + strings.Repeat(")", 25) + `]`,
 	} {
 		p, err := Compile(source)
 		if err != nil {

@@ -16,15 +16,35 @@ import (
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
-func TestKeys(t *testing.T) {
-	t.Parallel()
+// keysOf are the keys of an empty database, with a clock that is set by hand.
+func keysOf(t *testing.T) (*Keys, *time.Time) {
+	t.Helper()
 	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer s.Close()
+	t.Cleanup(func() { s.Close() })
 	clock := time.Now().UTC().Truncate(time.Microsecond)
-	k := &Keys{Store: s, Now: func() time.Time { return clock }, Random: rand.Reader}
+	return &Keys{Store: s, Now: func() time.Time { return clock }, Random: rand.Reader}, &clock
+}
+
+// added makes a key and brings it into use.
+func added(t *testing.T, k *Keys, name string) (store.Key, string) {
+	t.Helper()
+	record, key, err := k.Make(name, "")
+	if err == nil {
+		err = k.Add(t.Context(), record)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return record, key
+}
+
+func TestKeys(t *testing.T) {
+	t.Parallel()
+	k, clock := keysOf(t)
+	s := k.Store
 	record, key, err := k.Make("night shift", "")
 	if err != nil {
 		t.Fatal(err)
@@ -52,20 +72,14 @@ func TestKeys(t *testing.T) {
 	if err := k.Flush(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if all, err := s.Keys(t.Context()); err != nil || len(all) != 1 || all[0].LastUsedAt == nil || !all[0].LastUsedAt.Equal(clock) {
+	if all, err := s.Keys(t.Context()); err != nil || len(all) != 1 || all[0].LastUsedAt == nil || !all[0].LastUsedAt.Equal(*clock) {
 		t.Errorf("keys %+v, %v", all, err)
 	}
 
 	if err := k.Revoke(t.Context(), record.ID); !errors.Is(err, ErrLast) {
 		t.Errorf("the last one was revoked: %v", err)
 	}
-	second, _, err := k.Make("day shift", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := k.Add(t.Context(), second); err != nil {
-		t.Fatal(err)
-	}
+	added(t, k, "day shift")
 
 	// Another instance revokes it: it works here for as long as it is known.
 	other := &Keys{Store: s, Now: k.Now, Random: rand.Reader}
@@ -75,7 +89,7 @@ func TestKeys(t *testing.T) {
 	if _, err := other.Check(t.Context(), key); !errors.Is(err, ErrRefused) {
 		t.Errorf("where it was revoked: %v", err)
 	}
-	clock = clock.Add(known)
+	*clock = clock.Add(known)
 	if _, err := k.Check(t.Context(), key); !errors.Is(err, ErrRefused) {
 		t.Errorf("elsewhere, %v later: %v", known, err)
 	}
@@ -92,21 +106,10 @@ func TestKeys(t *testing.T) {
 // Of two keys that are revoked at once one stays.
 func TestOneKeyIsAlwaysLeft(t *testing.T) {
 	t.Parallel()
-	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	k := &Keys{Store: s, Now: time.Now, Random: rand.Reader}
+	k, _ := keysOf(t)
 	var all []store.Key
 	for _, name := range []string{"one", "two", "three"} {
-		record, _, err := k.Make(name, "")
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := k.Add(t.Context(), record); err != nil {
-			t.Fatal(err)
-		}
+		record, _ := added(t, k, name)
 		all = append(all, record)
 	}
 	var revoking sync.WaitGroup
@@ -130,22 +133,11 @@ func TestOneKeyIsAlwaysLeft(t *testing.T) {
 // is not used for a day.
 func TestSessionsEnd(t *testing.T) {
 	t.Parallel()
-	s, err := store.Open(t.Context(), pgtest.Database(t), time.Now())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	clock := time.Now().UTC().Truncate(time.Microsecond)
-	k := &Keys{Store: s, Now: func() time.Time { return clock }, Random: rand.Reader}
+	k, clock := keysOf(t)
+	s := k.Store
 	var made []store.Key
 	for _, name := range []string{"console", "other"} {
-		record, _, err := k.Make(name, "")
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := k.Add(t.Context(), record); err != nil {
-			t.Fatal(err)
-		}
+		record, _ := added(t, k, name)
 		made = append(made, record)
 	}
 	for name, tt := range map[string]struct {
@@ -154,9 +146,9 @@ func TestSessionsEnd(t *testing.T) {
 	}{
 		"in use": {func(string) error { return nil }, nil},
 		"used every twenty hours": {func(token string) error {
-			return errors.Join(used(t, k, &clock, token, 20*time.Hour), used(t, k, &clock, token, 20*time.Hour))
+			return errors.Join(used(t, k, clock, token, 20*time.Hour), used(t, k, clock, token, 20*time.Hour))
 		}, nil},
-		"not used for a day": {func(string) error { clock = clock.Add(SessionUnused + time.Second); return nil }, ErrRefused},
+		"not used for a day": {func(string) error { *clock = clock.Add(SessionUnused + time.Second); return nil }, ErrRefused},
 		"signed out":         {func(token string) error { return k.End(t.Context(), token) }, ErrRefused},
 		"signed out elsewhere, told": {func(token string) error {
 			err := (&Keys{Store: s, Now: k.Now, Random: rand.Reader}).End(t.Context(), token)

@@ -366,7 +366,8 @@ func (r *Roster) RemoveTemplate(ctx context.Context, name string) error {
 
 // PutPrices stores the price list of a gateway in the place of its last one.
 func (r *Roster) PutPrices(ctx context.Context, gateway *Gateway, entries []price.Entry, by string, now time.Time) error {
-	if err := r.store.PutPrices(ctx, store.PriceList{GatewayID: gateway.ID, Gateway: gateway.Name, ChangedAt: now, ChangedBy: by}, entries); err != nil {
+	list := store.PriceList{GatewayID: gateway.ID, Gateway: gateway.Name, ChangedAt: now, ChangedBy: by}
+	if err := r.store.PutPrices(ctx, list, entries); err != nil {
 		return err
 	}
 	return r.Reload(ctx)

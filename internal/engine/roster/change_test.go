@@ -11,7 +11,9 @@ import (
 
 const keyed = `dialect: keyed
 secrets: [key, user]
-submit: {request: {post: /s, basic: {user: user, password: key}, json: '{to}'}, reply: [{when: .status == 200, read: '{state: "accepted"}'}]}
+submit:
+  request: {post: /s, basic: {user: user, password: key}, json: '{to}'}
+  reply: [{when: .status == 200, read: '{state: "accepted"}'}]
 `
 
 // Whoever may change where secrets go, or in which requests, has to know them.
@@ -19,6 +21,7 @@ func TestSecretsDoNotGoElsewhere(t *testing.T) {
 	t.Parallel()
 	known := map[string]string{"key": "a-secret", "user": "ferries"}
 	source := strings.Replace(keyed, "json: '{to}'", "headers: '{x: .secrets.key}'", 1)
+	empty := map[string]string{"user": "", "key": ""}
 	at, same, slash, five := "https://elsewhere.example", "http://127.0.0.1:1", "http://127.0.0.1:1/", 5
 	for name, tt := range map[string]struct {
 		change roster.Settings
@@ -26,7 +29,7 @@ func TestSecretsDoNotGoElsewhere(t *testing.T) {
 	}{
 		"another address":                   {roster.Settings{Address: &at}, "secrets.key secrets.user"},
 		"another address, with one of them": {roster.Settings{Address: &at, Secrets: map[string]string{"user": "ferries"}}, "secrets.key"},
-		"another address, with empty ones":  {roster.Settings{Address: &at, Secrets: map[string]string{"user": "", "key": ""}}, "secrets.key secrets.user"},
+		"another address, with empty ones":  {roster.Settings{Address: &at, Secrets: empty}, "secrets.key secrets.user"},
 		"another address, with all of them": {roster.Settings{Address: &at, Secrets: known}, ""},
 		"another dialect":                   {roster.Settings{Source: &source}, "secrets.key secrets.user"},
 		"the same address":                  {roster.Settings{Address: &same}, ""},

@@ -112,10 +112,11 @@ func addWritten(add func(word, name string), secret, name string, least int) {
 	if len(secret) < least {
 		return
 	}
-	encoded, _ := json.Marshal(secret)
-	unescaped := strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(string(encoded))
-	for _, word := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), strings.Trim(string(encoded), `"`), strings.Trim(unescaped, `"`), asciiJSON(secret),
-		html.EscapeString(secret), hex.EncodeToString([]byte(secret)), strings.ToUpper(hex.EncodeToString([]byte(secret)))} {
+	inJSON, inHex := jsonOf(secret), hex.EncodeToString([]byte(secret))
+	for _, word := range []string{
+		secret, url.QueryEscape(secret), url.PathEscape(secret), html.EscapeString(secret), inHex, strings.ToUpper(inHex),
+		inJSON, strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(inJSON), asciiOf(inJSON),
+	} {
 		add(word, name)
 		if strings.Contains(word, "%") {
 			add(lowerHex(word), name)
@@ -131,11 +132,16 @@ func addBase64(add func(word, name string), secret, name string) {
 	}
 }
 
-// asciiJSON writes a string as some write JSON: everything beyond ASCII escaped.
-func asciiJSON(s string) string {
-	quoted, _ := json.Marshal(s)
+// jsonOf is how a string is written in JSON, between its quotes.
+func jsonOf(s string) string {
+	quoted, _ := json.Marshal(s) // a string can always be written
+	return string(quoted[1 : len(quoted)-1])
+}
+
+// asciiOf writes what is written in JSON as some do: everything beyond ASCII escaped.
+func asciiOf(inJSON string) string {
 	var out strings.Builder
-	for _, unit := range strings.Trim(string(quoted), `"`) {
+	for _, unit := range inJSON {
 		if unit < utf8.RuneSelf {
 			out.WriteRune(unit)
 			continue

@@ -16,8 +16,9 @@ func TestMaskKnowsHowSecretsAreWritten(t *testing.T) {
 	t.Parallel()
 	const secret, user = `qu/ay<side>&"7+é`, "ferries"
 	g := &Gateway{
-		Gateway:  store.Gateway{Name: "quayside"},
-		Secrets:  map[string]string{"key": secret, "user": user, "pin": "44", "longer": secret + "-more"},
+		Gateway: store.Gateway{Name: "quayside"},
+		Secrets: map[string]string{"key": secret, "user": user, "pin": "44", "longer": secret + "-more",
+			"quoted": `"in quotes"`},
 		Callback: "the-callback",
 	}
 	quoted, _ := json.Marshal(secret)
@@ -36,6 +37,7 @@ func TestMaskKnowsHowSecretsAreWritten(t *testing.T) {
 		"a short one, which is not": {"+447700900123", "+447700900123"},
 		"the callback's":            {"/receipts/quayside/the-callback", "/receipts/quayside/‹callback›"},
 		"what is hidden besides":    {"Bearer tok-en-1 and " + user, "Bearer ‹token› and ‹user›"},
+		"one with quotes, in JSON":  {`{"k":"\"in quotes\""}`, `{"k":"‹quoted›"}`},
 		"nothing":                   {"Berth 3", "Berth 3"},
 		"one byte":                  {"q", "q"},
 	} {

@@ -98,7 +98,7 @@ func TestCredentialsAreNotProvedByAnyAnswer(t *testing.T) {
 		say        string
 	}{
 		"a bare 404 that the dialect believes": {404, "404 page not found", ".status == 404", false, "cannot be told from that"},
-		"a 404 in the gateway's words":         {404, `{"error":"no such message"}`, `.status == 404 and .body.error? == "no such message"`, true, "are accepted"},
+		"a 404 in the gateway's words":         {404, `{"error":"none"}`, `.status == 404 and .body.error? == "none"`, true, "are accepted"},
 		"a page":                               {200, "<html>Welcome</html>", ".status == 404", false, "cannot read that"},
 		"an object of something else":          {200, `{"welcome":true}`, ".status == 404", false, "cannot be told"},
 		"what it knows":                        {200, `{"id":"q-1","code":"OK"}`, ".status == 404", true, "are accepted"},

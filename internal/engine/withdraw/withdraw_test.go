@@ -3,7 +3,6 @@ package withdraw
 import (
 	"errors"
 	"testing"
-	"time"
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/engine/course"
@@ -18,22 +17,27 @@ func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 const honours = "dialect: plain\nreference: honoured\n" +
 	"submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
 
-// Nobody is told that a message was withdrawn which may have gone.
-func TestWithdrawingRefusesWhatMayHaveGone(t *testing.T) {
-	t.Parallel()
+// desk is where messages are withdrawn, and how one is accepted there.
+func desk(t *testing.T) (*Withdrawal, func() store.Message) {
+	t.Helper()
 	gateways, s := rostertest.Roster(t)
 	g := rostertest.Gateway(t, gateways, honours, roster.Settings{})
 	k := rostertest.Kit(gateways, s)
-	c := &course.Course{Kit: k}
-	w := &Withdrawal{Kit: k, Course: c}
-	at := time.Now().UTC().Truncate(time.Microsecond)
-	accept := func() store.Message {
-		m := rostertest.Message(g, at)
-		if _, err := c.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
+	return &Withdrawal{Kit: k, Course: &course.Course{Kit: k}}, func() store.Message {
+		t.Helper()
+		m := rostertest.Message(g, k.Now())
+		if _, err := s.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 			t.Fatal(err)
 		}
 		return m
 	}
+}
+
+// Nobody is told that a message was withdrawn which may have gone.
+func TestWithdrawingRefusesWhatMayHaveGone(t *testing.T) {
+	t.Parallel()
+	w, accept := desk(t)
+	c, at := w.Course, w.Now()
 	for name, tt := range map[string]struct {
 		claims []delivery.State // of the first attempt
 		want   error
@@ -67,12 +71,8 @@ func TestWithdrawingRefusesWhatMayHaveGone(t *testing.T) {
 // says of it still counts.
 func TestStoppingTakesOutOfTheRunning(t *testing.T) {
 	t.Parallel()
-	gateways, s := rostertest.Roster(t)
-	g := rostertest.Gateway(t, gateways, honours, roster.Settings{})
-	k := rostertest.Kit(gateways, s)
-	c := &course.Course{Kit: k}
-	w := &Withdrawal{Kit: k, Course: c}
-	at := time.Now().UTC().Truncate(time.Microsecond)
+	w, accept := desk(t)
+	c, s, at := w.Course, w.Store, w.Now()
 	for name, tt := range map[string]struct {
 		claims []delivery.State // of the first attempt
 		want   error
@@ -84,10 +84,7 @@ func TestStoppingTakesOutOfTheRunning(t *testing.T) {
 		"taken":                           {[]delivery.State{delivery.Sending, delivery.Accepted}, ErrNoDoubt},
 		"given up already":                {[]delivery.State{delivery.Sending, delivery.Doubtful, delivery.Unknown}, ErrNoDoubt},
 	} {
-		m := rostertest.Message(g, at)
-		if _, err := s.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
-			t.Fatal(err)
-		}
+		m := accept()
 		say := func(source delivery.Source, claim delivery.State) {
 			e := course.Own(m, at, claim, 1, "")
 			e.Source = source
@@ -107,7 +104,10 @@ func TestStoppingTakesOutOfTheRunning(t *testing.T) {
 		for _, then := range []struct {
 			source      delivery.Source
 			claim, want delivery.State
-		}{{delivery.Query, delivery.Queued, delivery.Unknown}, {delivery.Reply, delivery.Accepted, delivery.Unknown}, {delivery.Receipt, delivery.Delivered, delivery.Delivered}} {
+		}{
+			{delivery.Query, delivery.Queued, delivery.Unknown}, {delivery.Reply, delivery.Accepted, delivery.Unknown},
+			{delivery.Receipt, delivery.Delivered, delivery.Delivered},
+		} {
 			say(then.source, then.claim)
 			if now, err := s.Message(t.Context(), m.ID); err != nil || now.State != then.want {
 				t.Errorf("%s: after %s %s it is %s, %v", name, then.source, then.claim, now.State, err)
