@@ -37,11 +37,11 @@ example: build need-postgres ## play the whole scenario in a fresh place and che
 test: build need-postgres need-chromium ## run all tests
 	go test ./... -count=1 -parallel 4 -timeout 20m
 
-check: build ## formatting, vet, staticcheck, types
+check: build ## formatting, vet, staticcheck, types, the description of the API
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "not formatted: $$bad"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	cd console && npx tsc --noEmit
+	cd console && npx tsc --noEmit && npm run --silent lint-api
 
 # It takes minutes to be built for the first time, so it is by itself.
 # Left out are, for all of the code: G104, what Close and the like return, which

@@ -149,7 +149,7 @@ func (f Filter) values() url.Values {
 
 // Find lists messages, the newest first. An empty cursor starts at the newest;
 // a limit of 0 is the service's own.
-func (c *Client) Find(ctx context.Context, f Filter, cursor string, limit int) (Page, error) {
+func (c *Client) Find(ctx context.Context, f Filter, cursor string, limit int) (List[Message], error) {
 	v := f.values()
 	if cursor != "" {
 		v.Set("cursor", cursor)
@@ -157,7 +157,7 @@ func (c *Client) Find(ctx context.Context, f Filter, cursor string, limit int) (
 	if limit > 0 {
 		v.Set("limit", strconv.Itoa(limit))
 	}
-	var p Page
+	var p List[Message]
 	return p, c.call(ctx, "GET", "/v1/messages?"+v.Encode(), nil, nil, &p)
 }
 
@@ -277,12 +277,12 @@ func (c *Client) Routes(ctx context.Context) (Routes, error) {
 // PutRoutes puts routes in the place of all that are there.
 func (c *Client) PutRoutes(ctx context.Context, routes []Route) (Routes, error) {
 	var r Routes
-	return r, c.call(ctx, "PUT", "/v1/routes", nil, Routes{Routes: routes}, &r)
+	return r, c.call(ctx, "PUT", "/v1/routes", nil, Routes{Items: append([]Route{}, routes...)}, &r)
 }
 
 // Inbound lists what people wrote, the newest first.
-func (c *Client) Inbound(ctx context.Context, cursor string) (InboundPage, error) {
-	var p InboundPage
+func (c *Client) Inbound(ctx context.Context, cursor string) (List[Inbound], error) {
+	var p List[Inbound]
 	return p, c.call(ctx, "GET", "/v1/inbound?cursor="+url.QueryEscape(cursor), nil, nil, &p)
 }
 
@@ -432,7 +432,7 @@ func dry(run bool) string {
 type ChangeFilter struct{ What, Name, By string }
 
 // Changes lists changes of what is set, the newest first.
-func (c *Client) Changes(ctx context.Context, f ChangeFilter, cursor string, limit int) (ChangePage, error) {
+func (c *Client) Changes(ctx context.Context, f ChangeFilter, cursor string, limit int) (List[Change], error) {
 	q := url.Values{}
 	for name, value := range map[string]string{"what": f.What, "name": f.Name, "by": f.By, "cursor": cursor} {
 		if value != "" {
@@ -442,7 +442,7 @@ func (c *Client) Changes(ctx context.Context, f ChangeFilter, cursor string, lim
 	if limit > 0 {
 		q.Set("limit", strconv.Itoa(limit))
 	}
-	var p ChangePage
+	var p List[Change]
 	return p, c.call(ctx, "GET", "/v1/changes?"+q.Encode(), nil, nil, &p)
 }
 

@@ -15,7 +15,7 @@ type Draft struct {
 	Kind      string `json:"kind,omitempty"` // otp, transactional or bulk
 	Reference string `json:"reference,omitempty"`
 	Gateway   string `json:"gateway,omitempty"`
-	ValidFor  *int   `json:"valid_for,omitempty"` // seconds in which the text is of use
+	ValidFor  Span   `json:"valid_for,omitempty"` // in which the text is of use; by its kind if empty
 	// Country is where To is dialled if it has no country code, such as GB.
 	Country string `json:"country,omitempty"`
 	// Template takes the place of Text; Fields are what is put into it, and
@@ -37,7 +37,7 @@ type Draft struct {
 // Message is a message and what became of it.
 type Message struct {
 	ID         string     `json:"id"`
-	Again      bool       `json:"again,omitempty"` // it was accepted before, with the same Idempotency-Key
+	Again      bool       `json:"again,omitempty"` // it was handed over before, with the same Idempotency-Key
 	To         string     `json:"to"`
 	Sender     string     `json:"sender"`
 	Kind       string     `json:"kind"`
@@ -109,13 +109,6 @@ type Exchange struct {
 	TookMs        float64           `json:"took_ms"`
 }
 
-// Page is a part of a list of messages. Next is the cursor of the part that
-// follows, empty on the last.
-type Page struct {
-	Messages []Message `json:"messages"`
-	Next     string    `json:"next"`
-}
-
 // Tally is the account of a set of messages.
 type Tally struct {
 	Total     int64            `json:"total"`
@@ -137,9 +130,9 @@ type Gateway struct {
 	PerDay         int           `json:"per_day"`    // at most in 24 hours; 0: not limited
 	InFlight       int           `json:"in_flight"`
 	Recipients     int           `json:"recipients"` // messages a request, at most
-	AskAfter       string        `json:"ask_after"`
-	GiveUpAfter    string        `json:"give_up_after"`
-	Timeout        string        `json:"timeout"`
+	AskAfter       Span          `json:"ask_after"`
+	GiveUpAfter    Span          `json:"give_up_after"`
+	Timeout        Span          `json:"timeout"`
 	Reference      string        `json:"reference"`
 	Currency       string        `json:"currency"`
 	Senders        []string      `json:"senders"`     // leased from it
@@ -180,9 +173,9 @@ type NewGateway struct {
 	PerMinute   int               `json:"per_minute,omitempty"`
 	PerDay      int               `json:"per_day,omitempty"`
 	InFlight    int               `json:"in_flight,omitempty"`
-	AskAfter    string            `json:"ask_after,omitempty"`
-	GiveUpAfter string            `json:"give_up_after,omitempty"`
-	Timeout     string            `json:"timeout,omitempty"`
+	AskAfter    Span              `json:"ask_after,omitempty"`
+	GiveUpAfter Span              `json:"give_up_after,omitempty"`
+	Timeout     Span              `json:"timeout,omitempty"`
 	Currency    string            `json:"currency,omitempty"`
 	Senders     []string          `json:"senders,omitempty"`
 	LowBalance  string            `json:"low_balance,omitempty"`
@@ -198,9 +191,9 @@ type GatewayChange struct {
 	PerMinute   *int              `json:"per_minute,omitempty"`
 	PerDay      *int              `json:"per_day,omitempty"`
 	InFlight    *int              `json:"in_flight,omitempty"`
-	AskAfter    string            `json:"ask_after,omitempty"`
-	GiveUpAfter string            `json:"give_up_after,omitempty"`
-	Timeout     string            `json:"timeout,omitempty"`
+	AskAfter    Span              `json:"ask_after,omitempty"`
+	GiveUpAfter Span              `json:"give_up_after,omitempty"`
+	Timeout     Span              `json:"timeout,omitempty"`
 	Currency    *string           `json:"currency,omitempty"`
 	Senders     *[]string         `json:"senders,omitempty"`
 	LowBalance  *string           `json:"low_balance,omitempty"`
@@ -320,9 +313,10 @@ type Leg struct {
 
 // Routes are all routes, in the order in which they are tried.
 type Routes struct {
-	Routes    []Route    `json:"routes"`
+	Items     []Route    `json:"items"`
 	ChangedAt *time.Time `json:"changed_at,omitempty"`
 	ChangedBy string     `json:"changed_by,omitempty"`
+	Next      string     `json:"next"` // always empty: they come whole
 }
 
 // Inbound is what somebody wrote to one of our senders, as the gateway gave it.
@@ -335,12 +329,6 @@ type Inbound struct {
 	Text       string     `json:"text"`
 	At         *time.Time `json:"at"` // as the gateway says
 	ReceivedAt time.Time  `json:"received_at"`
-}
-
-// InboundPage is a part of a list of inbound messages, the newest first.
-type InboundPage struct {
-	Items []Inbound `json:"items"`
-	Next  string    `json:"next"`
 }
 
 // Sender is a sender in use and what is known of it.
@@ -706,9 +694,11 @@ type NewKey struct {
 	Cure string `json:"cure,omitempty"` // how far characters may be replaced in what it sends
 }
 
-// List is a list that comes whole.
+// List is a list, or a part of one: the shape of all of them. Next is the cursor of
+// the part that follows, empty where nothing does.
 type List[T any] struct {
-	Items []T `json:"items"`
+	Items []T    `json:"items"`
+	Next  string `json:"next"`
 }
 
 // Login signs the console in.
@@ -768,10 +758,4 @@ type Change struct {
 	Action string         `json:"action"` // added, changed, removed
 	Before map[string]any `json:"before"` // what differs, as it was; null of what was added
 	After  map[string]any `json:"after"`
-}
-
-// ChangePage is a part of the changes, the newest first.
-type ChangePage struct {
-	Items []Change `json:"items"`
-	Next  string   `json:"next"` // the cursor of the next page; empty if this is the last
 }

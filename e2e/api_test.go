@@ -3,10 +3,12 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -22,6 +24,7 @@ func TestBadInputIsNamed(t *testing.T) {
 	long := strings.Repeat("x", 2000)
 	h := build(t).withHarbourline()
 	good := `{"to":"+447700900123","text":"x"}`
+	paths := description(t)["paths"].(map[string]any)
 	for name, tt := range map[string]struct {
 		method, path, body string
 		header             []string
@@ -31,7 +34,7 @@ func TestBadInputIsNamed(t *testing.T) {
 		"no number":                    {"POST", "/v1/messages", `{"text":"x"}`, nil, 422, "to", "empty"},
 		"a national number":            {"POST", "/v1/messages", `{"to":"07700900123","text":"x"}`, nil, 422, "to", "no country code"},
 		"a spreadsheet's number":       {"POST", "/v1/messages", `{"to":"4.47701E+11","text":"x"}`, nil, 422, "to", "lost in a spreadsheet"},
-		"a number that is a number":    {"POST", "/v1/messages", `{"to":447700900123,"text":"x"}`, nil, 422, "to", "it is a number"},
+		"a number that is a number":    {"POST", "/v1/messages", `{"to":447700900123,"text":"x"}`, nil, 422, "to", "it is the number"},
 		"a field nobody knows":         {"POST", "/v1/messages", `{"to":"+447700900123","txt":"x"}`, nil, 422, "txt", "no such field"},
 		"no text":                      {"POST", "/v1/messages", `{"to":"+447700900123"}`, nil, 422, "text", "empty"},
 		"256 segments":                 {"POST", "/v1/messages", `{"to":"+447700900123","text":"` + strings.Repeat("a", 255*153+1) + `"}`, nil, 422, "text", "256 segments"},
@@ -47,7 +50,7 @@ func TestBadInputIsNamed(t *testing.T) {
 		"half of it":                   {"POST", "/v1/messages", `{"to":"+447`, nil, 400, "body", ""},
 		"something behind it":          {"POST", "/v1/messages", good + `{}`, nil, 400, "body", "follows"},
 		"nothing":                      {"POST", "/v1/messages", ``, nil, 400, "body", "empty"},
-		"a list":                       {"POST", "/v1/messages", `[]`, nil, 400, "body", "array"},
+		"a list":                       {"POST", "/v1/messages", `[]`, nil, 400, "body", "a list"},
 		"a form":                       {"POST", "/v1/messages", good, []string{"Content-Type", "application/x-www-form-urlencoded"}, 400, "body", "x-www-form-urlencoded"},
 		"over 1 MiB":                   {"POST", "/v1/messages", `{"to":"+447700900123","text":"` + strings.Repeat("a", 1<<20) + `"}`, nil, 413, "body", "1 MiB"},
 		"no key":                       {"POST", "/v1/messages", good, []string{"Authorization", ""}, 401, "", "API key"},
@@ -75,9 +78,9 @@ func TestBadInputIsNamed(t *testing.T) {
 		"a currency that is none":      {"PATCH", "/v1/gateways/harbourline", `{"currency":"EURO"}`, nil, 422, "currency", "no currency"},
 		"a balance that is none":       {"PATCH", "/v1/gateways/harbourline", `{"low_balance":"little"}`, nil, 422, "low_balance", "no amount"},
 		"a gateway that is not there":  {"POST", "/v1/gateways/nobody/pause", `{}`, nil, 404, "", "There is no gateway nobody"},
-		"a route to nowhere":           {"PUT", "/v1/routes", `{"routes":[{"name":"a","gateways":[{"gateway":"nobody"}]}]}`, nil, 422, "routes[0].gateways", "not a gateway"},
-		"a route for no country":       {"PUT", "/v1/routes", `{"routes":[{"name":"a","countries":["UK"],"gateways":[{"gateway":"harbourline"}]}]}`, nil, 422, "routes[0]", "no country"},
-		"U+0000 in a route":            {"PUT", "/v1/routes", `{"routes":[{"name":"a","senders":["a\u0000"],"gateways":[{"gateway":"harbourline"}]}]}`, nil, 422, "routes[0]", "U+0000"},
+		"a route to nowhere":           {"PUT", "/v1/routes", `{"items":[{"name":"a","gateways":[{"gateway":"nobody"}]}]}`, nil, 422, "items[0].gateways", "not a gateway"},
+		"a route for no country":       {"PUT", "/v1/routes", `{"items":[{"name":"a","countries":["UK"],"gateways":[{"gateway":"harbourline"}]}]}`, nil, 422, "items[0]", "no country"},
+		"U+0000 in a route":            {"PUT", "/v1/routes", `{"items":[{"name":"a","senders":["a\u0000"],"gateways":[{"gateway":"harbourline"}]}]}`, nil, 422, "items[0]", "U+0000"},
 		"U+0000 in a dialect":          {"PATCH", "/v1/gateways/harbourline", `{"source":"# \u0000\ndialect: x\nsubmit: {request: {get: /s}, reply: [{when: 'true', read: .}]}"}`, nil, 422, "dialect", ""},
 		"U+0000 in a pause":            {"POST", "/v1/gateways/harbourline/pause", `{"why":"a\u0000"}`, nil, 422, "why", "cannot be kept"},
 		"a set-up that is none":        {"PUT", "/v1/setup", `{"source":"gatewais: []"}`, nil, 422, "source", "gatewais"},
@@ -114,6 +117,9 @@ func TestBadInputIsNamed(t *testing.T) {
 			var p client.Problem
 			if err := json.Unmarshal([]byte(body), &p); err != nil || response.Header.Get("Content-Type") != "application/problem+json" {
 				t.Fatalf("no problem details: %v %s", response.Status, body)
+			}
+			if !refuses(paths, tt.method, tt.path, response.StatusCode) {
+				t.Errorf("that %s %s answers %d is not described", tt.method, tt.path, response.StatusCode)
 			}
 			if response.StatusCode != tt.status || p.Status != tt.status || !strings.Contains(body, tt.says) {
 				t.Errorf("answered %s, want %d and %q", body, tt.status, tt.says)
@@ -189,6 +195,25 @@ func description(t *testing.T) map[string]any {
 		t.Fatal(err)
 	}
 	return document
+}
+
+// refuses reports whether the description says that a request may be answered with a
+// status. What it does not know at all is answered 404, or 405.
+func refuses(paths map[string]any, method, address string, status int) bool {
+	address, _, _ = strings.Cut(address, "?")
+	hole := regexp.MustCompile(`\{\w+\}`)
+	found := false
+	for _, path := range slices.Sorted(maps.Keys(paths)) { // what has no hole comes before what has one
+		operation, ok := paths[path].(map[string]any)[strings.ToLower(method)].(map[string]any)
+		if !ok || !regexp.MustCompile("^"+hole.ReplaceAllString(path, "[^/]+")+"$").MatchString(address) {
+			continue
+		}
+		found = true
+		if _, ok := operation["responses"].(map[string]any)[strconv.Itoa(status)]; ok {
+			return true
+		}
+	}
+	return !found && (status == http.StatusNotFound || status == http.StatusMethodNotAllowed)
 }
 
 // The document names every route, and no other.

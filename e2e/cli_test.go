@@ -97,11 +97,11 @@ func TestNothingIsLostByTheWay(t *testing.T) {
 	run(0, "route", "set", "uk", "--country", "GB", "--kind", "bulk,otp", "--gateway", "harbourline=3")
 	run(0, "route", "set", "uk", "--country", "GB,IE")
 	run(0, "route", "set", "uk", "--kind", "")
-	if r := must[client.Routes](t)(h.Client.Routes(t.Context())); len(r.Routes) != 1 ||
-		strings.Join(r.Routes[0].Countries, " ") != "GB IE" ||
-		len(r.Routes[0].Kinds) != 0 ||
-		r.Routes[0].Gateways[0] != (client.Leg{Gateway: "harbourline", Weight: 3}) {
-		t.Errorf("the route is %+v", r.Routes)
+	if r := must[client.Routes](t)(h.Client.Routes(t.Context())); len(r.Items) != 1 ||
+		strings.Join(r.Items[0].Countries, " ") != "GB IE" ||
+		len(r.Items[0].Kinds) != 0 ||
+		r.Items[0].Gateways[0] != (client.Leg{Gateway: "harbourline", Weight: 3}) {
+		t.Errorf("the route is %+v", r.Items)
 	}
 	run(
 		0,
@@ -200,7 +200,7 @@ func (h *house) interrupted(args []string, waits bool) (*os.ProcessState, string
 	if waits {
 		eventually(h.t, "the message is accepted", func() bool {
 			page, err := h.Client.Find(h.t.Context(), client.Filter{To: "+447700900189"}, "", 1)
-			return err == nil && len(page.Messages) > 0
+			return err == nil && len(page.Items) > 0
 		})
 	}
 	ended := make(chan struct{})
@@ -303,8 +303,8 @@ func TestMessageShowAndFind(t *testing.T) {
 		t.Fatalf("%v, %d rows, %s", err, len(rows), errOut)
 	}
 	_, out, errOut = h.pigeon("", "message", "find", "--kind", "bulk", "--limit", "3", "--cursor", cursor[1], "-o", "json")
-	var page client.Page
-	if err := json.Unmarshal([]byte(out), &page); err != nil || len(page.Messages) != 1 || page.Next != "" || errOut != "" {
+	var page client.List[client.Message]
+	if err := json.Unmarshal([]byte(out), &page); err != nil || len(page.Items) != 1 || page.Next != "" || errOut != "" {
 		t.Errorf("the last page: %v %s %s", err, out, errOut)
 	}
 	_, out, _ = h.pigeon(

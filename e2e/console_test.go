@@ -112,7 +112,7 @@ func TestConsoleSendsAndShowsItDelivered(t *testing.T) {
 	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: "LH Boarding"}))
 	b := open(t)
 	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
-	b.shows("main", "Messages appear here as soon as they are accepted")
+	b.shows("main", "Messages appear here as soon as they are handed over")
 	if address, err := chromedp.Run(b.ctx, chromedp.Location()); err != nil || strings.Contains(address, "pigeon_") {
 		t.Errorf("the key stays in the address: %s %v", address, err)
 	}
@@ -428,7 +428,7 @@ func TestConsoleGateways(t *testing.T) {
 	b.do(chromedp.Click("#route-otp"))
 	button("Save")
 	b.shows("main", "sandbank, then harbourline")
-	if r := must[client.Routes](t)(h.Client.Routes(t.Context())); len(r.Routes) != 1 || r.Routes[0].Kinds[0] != "otp" {
+	if r := must[client.Routes](t)(h.Client.Routes(t.Context())); len(r.Items) != 1 || r.Items[0].Kinds[0] != "otp" {
 		t.Errorf("%+v", r)
 	}
 	button("Remove")

@@ -355,8 +355,7 @@ submit:
 	for _, kind := range []string{"transactional", "bulk"} {
 		ids = append(ids, h.send(client.Draft{To: "+447700900123", Text: kind, Kind: kind}).ID)
 	}
-	brief := 3
-	code := h.send(client.Draft{To: "+447700900123", Text: "otp", Kind: "otp", ValidFor: &brief})
+	code := h.send(client.Draft{To: "+447700900123", Text: "otp", Kind: "otp", ValidFor: "3s"})
 	for _, id := range ids {
 		if m := h.settled(id); m.State != "unknown" || m.Attempts != 1 {
 			t.Errorf("%s became %s after %d attempts", m.Kind, m.State, m.Attempts)

@@ -208,17 +208,17 @@ func TestEveryDialect(t *testing.T) {
 	if sum != tally.Total {
 		t.Errorf("%s", tally.Equation)
 	}
-	if p := must[client.Page](t)(h.Client.Find(t.Context(), client.Filter{States: []string{"sending"}}, "", 10)); len(p.Messages) > 0 {
-		t.Errorf("still being sent: %+v", p.Messages)
+	if p := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{States: []string{"sending"}}, "", 10)); len(p.Items) > 0 {
+		t.Errorf("still being sent: %+v", p.Items)
 	}
 	t.Run("charges", func(t *testing.T) {
 		for _, name := range []string{"sandbank", "longshore", "stillwater", "waxseal"} {
-			p := must[client.Page](
+			p := must[client.List[client.Message]](
 				t,
 			)(
 				h.Client.Find(t.Context(), client.Filter{Gateway: name, States: []string{"delivered"}, To: "+447700900103"}, "", 10),
 			)
-			m := must[client.Message](t)(h.Client.Message(t.Context(), p.Messages[0].ID, false))
+			m := must[client.Message](t)(h.Client.Message(t.Context(), p.Items[0].ID, false))
 			i := slices.IndexFunc(m.Evidence, func(e client.Evidence) bool { return e.Source == "reply" && e.Claim == "accepted" })
 			if i < 0 || m.Evidence[i].Charge == nil || m.Evidence[i].Charge.Currency != "EUR" || m.Evidence[i].Segments != m.Segments ||
 				m.Segments != 3 {
@@ -227,8 +227,8 @@ func TestEveryDialect(t *testing.T) {
 		}
 	})
 	t.Run("receipts by segment", func(t *testing.T) {
-		p := must[client.Page](t)(h.Client.Find(t.Context(), client.Filter{Gateway: "waxseal", To: "+447700900103"}, "", 10))
-		m := must[client.Message](t)(h.Client.Message(t.Context(), p.Messages[0].ID, false))
+		p := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{Gateway: "waxseal", To: "+447700900103"}, "", 10))
+		m := must[client.Message](t)(h.Client.Message(t.Context(), p.Items[0].ID, false))
 		parts := map[int]bool{}
 		for _, e := range m.Evidence {
 			if e.Source == "receipt" {
@@ -241,8 +241,8 @@ func TestEveryDialect(t *testing.T) {
 	})
 	t.Run("secrets are masked everywhere", func(t *testing.T) {
 		for cursor, more := "", true; more; {
-			p := must[client.Page](t)(h.Client.Find(t.Context(), client.Filter{}, cursor, 200))
-			for _, m := range p.Messages {
+			p := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{}, cursor, 200))
+			for _, m := range p.Items {
 				_, body := h.request("GET", "/v1/messages/"+m.ID+"?raw=true", "")
 				for name, secrets := range practice {
 					for which, secret := range secrets {
@@ -498,9 +498,9 @@ func TestInbound(t *testing.T) {
 	if err != nil || response.StatusCode != http.StatusNoContent {
 		t.Fatalf("%v %v", response, err)
 	}
-	var page client.InboundPage
+	var page client.List[client.Inbound]
 	eventually(t, "it came in", func() bool {
-		page = must[client.InboundPage](t)(h.Client.Inbound(t.Context(), ""))
+		page = must[client.List[client.Inbound]](t)(h.Client.Inbound(t.Context(), ""))
 		return len(page.Items) > 0
 	})
 	if in := page.Items[0]; len(page.Items) != 1 || in.From != "tel:+447700900101" || in.To != "Lanternholm" || in.Text != "Yes, ναι" ||

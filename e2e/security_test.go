@@ -248,7 +248,7 @@ func TestTwoAtOnceDoNotUndoEachOther(t *testing.T) {
 			response, _ := h.request(
 				"PUT",
 				"/v1/routes",
-				fmt.Sprintf(`{"routes":[{"name":"r%d","gateways":[{"gateway":"harbourline"}]}]}`, i),
+				fmt.Sprintf(`{"items":[{"name":"r%d","gateways":[{"gateway":"harbourline"}]}]}`, i),
 				"If-Match",
 				version,
 			)
@@ -264,7 +264,7 @@ func TestTwoAtOnceDoNotUndoEachOther(t *testing.T) {
 	if count[200] != 1 || count[412] != 5 {
 		t.Errorf("statuses %v", count)
 	}
-	if response, said := h.request("PUT", "/v1/routes", `{"routes":[]}`, "If-Match", "soon"); response.StatusCode != 422 ||
+	if response, said := h.request("PUT", "/v1/routes", `{"items":[]}`, "If-Match", "soon"); response.StatusCode != 422 ||
 		!strings.Contains(said, "If-Match") {
 		t.Errorf("a version that is none: %d %s", response.StatusCode, said)
 	}

@@ -323,7 +323,7 @@ func TestSetupMoves(t *testing.T) {
 	}
 	to := buildOn(t, pgtest.Database(t))
 	if code, out, errOut := to.pigeon(file, "setup", "import", "-"); code != 3 ||
-		!strings.Contains(errOut, "gateway harbourline: secrets.api_key") {
+		!strings.Contains(errOut, "secrets: there is no value for HARBOURLINE_API_KEY, HARBOURLINE_RECEIPT_SECRET, LIGHT_WORD,") {
 		t.Errorf("without secrets: %d %s%s", code, out, errOut)
 	}
 	if all := must[[]client.Gateway](t)(to.Client.Gateways(t.Context())); len(all) != 0 {

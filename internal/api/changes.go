@@ -59,7 +59,7 @@ func (a *API) changes(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	l := client.ChangePage{Items: []client.Change{}}
+	l := client.List[client.Change]{Items: []client.Change{}}
 	if len(found) > limit {
 		found = found[:limit]
 		l.Next = strconv.FormatInt(found[limit-1].ID, 10)

@@ -22,7 +22,7 @@ func (a *API) wireGateway(g *roster.Gateway) client.Gateway {
 		Secrets: append(
 			[]string{},
 			g.Dialect.Secrets...), PerSecond: g.PerSecond, PerMinute: g.PerMinute, PerDay: g.PerDay, InFlight: g.InFlight,
-		Recipients: g.Dialect.Submit.Most, AskAfter: g.AskAfter().String(), GiveUpAfter: g.GiveUpAfter().String(), Timeout: g.Timeout().String(),
+		Recipients: g.Dialect.Submit.Most, AskAfter: client.Span(span.Format(g.AskAfter())), GiveUpAfter: client.Span(span.Format(g.GiveUpAfter())), Timeout: client.Span(span.Format(g.Timeout())),
 		Reference: string(g.Dialect.Reference), Currency: g.Currency, Senders: append([]string{}, g.Senders...), CreatedAt: g.CreatedAt,
 		CanTellBalance: g.Dialect.Balance != nil, Health: a.wireHealth(g)}
 	if g.LowBalanceMicros != nil {
@@ -119,11 +119,11 @@ func sourceOf(name, given string, faults *fault.Faults) *string {
 }
 
 // spanOf reads a time span that may be left out.
-func spanOf(field, given string, faults *fault.Faults) *time.Duration {
+func spanOf(field string, given client.Span, faults *fault.Faults) *time.Duration {
 	if given == "" {
 		return nil
 	}
-	d, err := span.Parse(given)
+	d, err := span.Parse(string(given))
 	if err != nil || d < time.Millisecond {
 		faults.Add(field, fmt.Sprintf("%q is not a time span", given), span.Accepted)
 	}

@@ -22,7 +22,7 @@ func (a *API) inbound(c *gin.Context) {
 		return
 	}
 	found, next := cut(p, found, func(m *store.Inbound) uuid.UUID { return m.ID })
-	l := client.InboundPage{Items: []client.Inbound{}, Next: next}
+	l := client.List[client.Inbound]{Items: []client.Inbound{}, Next: next}
 	for _, m := range found {
 		l.Items = append(l.Items, client.Inbound{ID: m.ID.String(), Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
 			From: m.FromNumber, To: m.ToNumber, Text: m.Text, At: m.At, ReceivedAt: m.ReceivedAt})

@@ -36,7 +36,7 @@ func (a *API) send(c *gin.Context) {
 		Kind:      draft.Kind,
 		Reference: draft.Reference,
 		Gateway:   draft.Gateway,
-		ValidFor:  draft.ValidFor,
+		ValidFor:  string(draft.ValidFor),
 		Country:   draft.Country,
 		Template:  draft.Template,
 		Fields:    draft.Fields,
@@ -341,9 +341,9 @@ func (a *API) find(c *gin.Context) {
 		return
 	}
 	found, next := cut(p, found, func(m *store.Message) uuid.UUID { return m.ID })
-	l := client.Page{Messages: []client.Message{}, Next: next}
+	l := client.List[client.Message]{Items: []client.Message{}, Next: next}
 	for _, m := range found {
-		l.Messages = append(l.Messages, a.wire(m))
+		l.Items = append(l.Items, a.wire(m))
 	}
 	c.JSON(http.StatusOK, l)
 }

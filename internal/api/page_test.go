@@ -69,7 +69,7 @@ func TestRead(t *testing.T) {
 		"a form":              {"application/x-www-form-urlencoded", "to=x", "body", "sent as"},
 		"empty":               {kind, "", "body", "empty"},
 		"no JSON":             {kind, "{", "body", "unexpected EOF"},
-		"a list":              {kind, "[]", "body", "array"},
+		"a list":              {kind, "[]", "body", "a list"},
 		"two objects":         {kind, `{} {}`, "body", "follows"},
 		"a field misspelt":    {kind, `{"too":"x"}`, "too", "no such field"},
 		"a number for a word": {kind, `{"to":7}`, "to", "number"},

@@ -10,7 +10,6 @@ import (
 	"net/http"
 	"os"
 	"reflect"
-	"regexp"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -156,7 +155,7 @@ func (a *API) refuse(c *gin.Context, err error) {
 			http.StatusServiceUnavailable,
 			"unavailable",
 			"This could not be written down just now",
-			"Nothing was accepted. Try again, with the same Idempotency-Key if there was one.",
+			"Nothing of it was kept. Try again, with the same Idempotency-Key if there was one.",
 		)
 	}
 }
@@ -191,8 +190,6 @@ var (
 	errBusy    = errors.New("too much at the same time")
 )
 
-var unknownField = regexp.MustCompile(`unknown field "(.*)"`)
-
 // read decodes the body into a request of type T. Unknown fields are refused:
 // a field that is misspelt would otherwise be lost without a word.
 func read[T any](c *gin.Context) (T, error) {
@@ -212,46 +209,24 @@ func read[T any](c *gin.Context) (T, error) {
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.DisallowUnknownFields()
 	err = decoder.Decode(&request)
-	var wrongType *json.UnmarshalTypeError
 	switch {
 	case err == nil:
 		if _, err := decoder.Token(); err != io.EOF {
 			return request, fault.Because(errNotJSON, "something follows the object")
 		}
 		return request, nil
-	case errors.As(err, &wrongType) && wrongType.Field != "":
-		return request, fault.New(wrongType.Field, "it is a "+wrongType.Value, plainType(wrongType.Type))
-	case errors.As(err, &wrongType):
-		return request, fault.Because(errNotJSON, "it is a %s", wrongType.Value)
 	case errors.Is(err, io.EOF):
 		return request, fault.Because(errNotJSON, "it is empty")
 	}
-	if m := unknownField.FindStringSubmatch(err.Error()); m != nil {
-		return request, fault.New(m[1], "there is no such field", strings.Join(fieldsOf(reflect.TypeFor[T]()), ", "))
+	var faults fault.Faults
+	if json.Valid(raw) {
+		misfits(&faults, "", raw, reflect.TypeFor[T]())
 	}
-	return request, fault.Because(errNotJSON, "%v", err)
-}
-
-func plainType(t reflect.Type) string {
-	for t.Kind() == reflect.Pointer {
-		t = t.Elem()
+	switch {
+	case len(faults) == 0:
+		return request, fault.Because(errNotJSON, "%v", err)
+	case faults[0].Field == "":
+		return request, fault.Because(errNotJSON, "%s", faults[0].Wrong)
 	}
-	switch t.Kind() {
-	case reflect.String:
-		return "a string"
-	case reflect.Int, reflect.Int64:
-		return "a whole number"
-	case reflect.Bool:
-		return "true or false"
-	}
-	return "an object"
-}
-
-func fieldsOf(t reflect.Type) []string {
-	var names []string
-	for i := range t.NumField() {
-		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
-		names = append(names, name)
-	}
-	return names
+	return request, faults
 }

@@ -6,12 +6,13 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/route"
 )
 
 func (a *API) answerRoutes(c *gin.Context) {
-	w := client.Routes{Routes: []client.Route{}}
+	w := client.Routes{Items: []client.Route{}}
 	for _, record := range a.engine.Roster.Book().Routes {
 		r := record.Route
 		one := client.Route{Name: r.Name, Countries: append([]string{}, r.Countries...), Prefixes: append([]string{}, r.Prefixes...),
@@ -22,7 +23,7 @@ func (a *API) answerRoutes(c *gin.Context) {
 		for _, leg := range r.Gateways {
 			one.Gateways = append(one.Gateways, client.Leg(leg))
 		}
-		w.Routes = append(w.Routes, one)
+		w.Items = append(w.Items, one)
 		w.ChangedAt, w.ChangedBy = &record.ChangedAt, record.ChangedBy
 	}
 	c.JSON(http.StatusOK, w)
@@ -36,8 +37,12 @@ func (a *API) putRoutes(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	routes := make([]route.Route, len(n.Routes))
-	for i, r := range n.Routes {
+	if n.Items == nil { // not the same as an empty list, which removes all
+		a.refuse(c, fault.New("items", "it is missing", "a list of routes, which takes the place of all there are"))
+		return
+	}
+	routes := make([]route.Route, len(n.Items))
+	for i, r := range n.Items {
 		routes[i] = route.Route{Name: r.Name, Countries: r.Countries, Prefixes: r.Prefixes, Senders: r.Senders}
 		for _, kind := range r.Kinds {
 			routes[i].Kinds = append(routes[i].Kinds, pace.Kind(kind))

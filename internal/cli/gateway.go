@@ -182,9 +182,9 @@ func (a *app) gatewayAdd() *cobra.Command {
 	f.IntVar(&n.PerMinute, "per-minute", 0, "messages a minute at most")
 	f.IntVar(&n.PerDay, "per-day", 0, "messages in any 24 hours at most")
 	f.IntVar(&n.InFlight, "in-flight", 0, "requests at the same time at most; the dialect's own if not given")
-	f.StringVar(&n.AskAfter, "ask-after", "", "silence before a status query, such as 30s")
-	f.StringVar(&n.GiveUpAfter, "give-up-after", "", "silence after which a message is unknown, such as 48h")
-	f.StringVar(&n.Timeout, "request-timeout", "", "how long a request may take, such as 10s")
+	f.Var(wireSpan{&n.AskAfter}, "ask-after", "silence before a status query, such as 30s")
+	f.Var(wireSpan{&n.GiveUpAfter}, "give-up-after", "silence after which a message is unknown, such as 48h")
+	f.Var(wireSpan{&n.Timeout}, "request-timeout", "how long a request may take, such as 10s")
 	f.StringVar(&n.Currency, "currency", "", "of its account, where the gateway does not say, such as EUR")
 	f.StringArrayVar(&n.Senders, "leased-sender", nil, "a sender leased from it; may be given several times")
 	f.StringVar(&n.LowBalance, "low-balance", "", "warn when less than this is left, such as 25")
@@ -249,9 +249,9 @@ func (a *app) gatewaySet() *cobra.Command {
 	f.IntVar(&perMinute, "per-minute", 0, "messages a minute at most; 0 is no limit")
 	f.IntVar(&perDay, "per-day", 0, "messages in any 24 hours at most; 0 is no limit")
 	f.IntVar(&inFlight, "in-flight", 0, "requests at the same time at most")
-	f.StringVar(&n.AskAfter, "ask-after", "", "silence before a status query, such as 30s")
-	f.StringVar(&n.GiveUpAfter, "give-up-after", "", "silence after which a message is unknown, such as 48h")
-	f.StringVar(&n.Timeout, "request-timeout", "", "how long a request may take, such as 10s")
+	f.Var(wireSpan{&n.AskAfter}, "ask-after", "silence before a status query, such as 30s")
+	f.Var(wireSpan{&n.GiveUpAfter}, "give-up-after", "silence after which a message is unknown, such as 48h")
+	f.Var(wireSpan{&n.Timeout}, "request-timeout", "how long a request may take, such as 10s")
 	f.StringVar(&currency, "currency", "", "of its account, where the gateway does not say, such as EUR")
 	f.StringArrayVar(&senders, "leased-sender", nil, "a sender leased from it, in the place of all before; may be given several times")
 	f.StringVar(&low, "low-balance", "", "warn when less than this is left; empty is never")
@@ -322,8 +322,8 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 		{"dialect", g.Dialect}, {"about", g.About}, {"address", g.Address}, {"secrets", strings.Join(g.Secrets, ", ")},
 		{"limits", limits + fmt.Sprintf(", %d requests at a time, %s a request", g.InFlight, messages(g.Recipients))},
 		{"our reference", g.Reference}, {"leased senders", strings.Join(g.Senders, ", ")},
-		{"asked after", g.AskAfter}, {"given up after", g.GiveUpAfter},
-		{"a request may take", g.Timeout},
+		{"asked after", spanWords(g.AskAfter)}, {"given up after", spanWords(g.GiveUpAfter)},
+		{"a request may take", spanWords(g.Timeout)},
 	}
 	for _, r := range rows {
 		if r[1] != "" {

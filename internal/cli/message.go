@@ -272,8 +272,8 @@ func (f *filterFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.Template, "template", "", "only of this template")
 	flags.StringVar(&f.Key, "sent-by", "", "only sent with the key of this id")
 	flags.BoolVar(&f.Contested, "contested", false, "only those whose final claims contradict each other")
-	flags.StringVar(&f.since, "since", "", "accepted at or after: a time (2026-11-15T07:40:00Z) or a span back from now (90m)")
-	flags.StringVar(&f.until, "until", "", "accepted before: a time or a span back from now")
+	flags.StringVar(&f.since, "since", "", "created at or after: a time (2026-11-15T07:40:00Z) or a span back from now (90m)")
+	flags.StringVar(&f.until, "until", "", "created before: a time or a span back from now")
 }
 
 func (f *filterFlags) filter(now time.Time) (client.Filter, error) {
@@ -316,11 +316,11 @@ func (a *app) messageFind() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(page.Messages) == 0 && a.config.GetString("output") == "table" {
+			if len(page.Items) == 0 && a.config.GetString("output") == "table" {
 				fmt.Fprintln(cmd.ErrOrStderr(), "No message is like that.")
 				return nil
 			}
-			if err := a.printMessages(cmd, page, page.Messages); err != nil {
+			if err := a.printMessages(cmd, page, page.Items); err != nil {
 				return err
 			}
 			if page.Next != "" && a.config.GetString("output") != "json" {

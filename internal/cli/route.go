@@ -33,11 +33,11 @@ func (a *app) route() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			at := slices.IndexFunc(r.Routes, func(r client.Route) bool { return r.Name == args[0] })
+			at := slices.IndexFunc(r.Items, func(r client.Route) bool { return r.Name == args[0] })
 			if at < 0 {
 				return usagef("there is no route %q; there are %s", args[0], strings.Join(routeNames(r), ", "))
 			}
-			if r, err = c.PutRoutes(cmd.Context(), slices.Delete(r.Routes, at, at+1)); err != nil {
+			if r, err = c.PutRoutes(cmd.Context(), slices.Delete(r.Items, at, at+1)); err != nil {
 				return err
 			}
 			return a.printRoutes(cmd, r)
@@ -47,8 +47,8 @@ func (a *app) route() *cobra.Command {
 }
 
 func routeNames(r client.Routes) []string {
-	names := make([]string, len(r.Routes))
-	for i, one := range r.Routes {
+	names := make([]string, len(r.Items))
+	for i, one := range r.Items {
 		names[i] = one.Name
 	}
 	return names
@@ -87,27 +87,27 @@ func (a *app) routeSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			at := slices.IndexFunc(all.Routes, func(r client.Route) bool { return r.Name == asked.Name })
+			at := slices.IndexFunc(all.Items, func(r client.Route) bool { return r.Name == asked.Name })
 			if at >= 0 {
-				kept(cmd, &asked, all.Routes[at])
+				kept(cmd, &asked, all.Items[at])
 			} else if len(asked.Gateways) == 0 {
 				return usagef("route %s is new: --gateway is needed", asked.Name)
 			}
 			if before == "" && at >= 0 {
-				all.Routes[at] = asked
+				all.Items[at] = asked
 			} else {
 				if at >= 0 {
-					all.Routes = slices.Delete(all.Routes, at, at+1)
+					all.Items = slices.Delete(all.Items, at, at+1)
 				}
-				place := len(all.Routes)
+				place := len(all.Items)
 				if before != "" {
-					if place = slices.IndexFunc(all.Routes, func(r client.Route) bool { return r.Name == before }); place < 0 {
+					if place = slices.IndexFunc(all.Items, func(r client.Route) bool { return r.Name == before }); place < 0 {
 						return usagef("--before: there is no route %q", before)
 					}
 				}
-				all.Routes = slices.Insert(all.Routes, place, asked)
+				all.Items = slices.Insert(all.Items, place, asked)
 			}
-			r, err := c.PutRoutes(cmd.Context(), all.Routes)
+			r, err := c.PutRoutes(cmd.Context(), all.Items)
 			if err != nil {
 				return err
 			}
@@ -148,7 +148,7 @@ func (a *app) printRoutes(cmd *cobra.Command, r client.Routes) error {
 		return strings.Join(words, ", ")
 	}
 	var rows [][]string
-	for i, one := range r.Routes {
+	for i, one := range r.Items {
 		legs := make([]string, len(one.Gateways))
 		by := ", then "
 		for j, leg := range one.Gateways {

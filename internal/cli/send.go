@@ -12,12 +12,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/span"
 )
 
 func (a *app) send() *cobra.Command {
 	var d client.Draft
 	var wait bool
-	var patience, validFor time.Duration
+	var patience time.Duration
 	var idempotency, encoding string
 	var dryRun bool
 	var fields map[string]string
@@ -48,10 +49,6 @@ func (a *app) send() *cobra.Command {
 			for name, value := range fields {
 				d.Fields[name] = value
 			}
-			if cmd.Flags().Changed("valid-for") {
-				seconds := int(validFor.Seconds())
-				d.ValidFor = &seconds
-			}
 			if dryRun {
 				w, err := c.Rehearse(cmd.Context(), d)
 				if err != nil {
@@ -80,7 +77,7 @@ func (a *app) send() *cobra.Command {
 	f.StringVar(&d.Kind, "kind", "", "otp, transactional or bulk (default transactional)")
 	f.StringVar(&d.Reference, "reference", "", "your own name for the message")
 	f.StringVar(&d.Gateway, "gateway", "", "the gateway to use")
-	f.DurationVar(&validFor, "valid-for", 0, "how long the text is of use, such as 5m (default: by kind)")
+	f.Var(wireSpan{&d.ValidFor}, "valid-for", "how long the text is of use, such as 5m (default: by kind)")
 	f.StringVar(&idempotency, "idempotency-key", "", "repeating a command with the same key sends nothing more")
 	f.BoolVarP(&wait, "wait", "w", false, "follow the message until it is known what became of it")
 	f.BoolVar(&dryRun, "dry-run", false, "make every check and show what would be sent; nothing is")
@@ -92,7 +89,7 @@ func (a *app) send() *cobra.Command {
 	f.StringVar(&d.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
 	f.BoolVar(&d.Long, "long", false, "send it though it has ten segments or more")
 	f.StringVar(&encoding, "encoding", "", "what a text from standard input is written in, such as windows-1252 (default utf-8)")
-	f.DurationVar(&patience, "timeout", 2*time.Minute, "how long to wait at most")
+	spanVar(f, &patience, "timeout", 2*time.Minute, "how long to wait at most")
 	return cmd
 }
 
@@ -170,7 +167,7 @@ func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, pat
 		)
 		return exit(exitTimeout)
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "Still %s after %v. It goes on without you: pigeon message show %s\n", last.State, patience, last.ID)
+	fmt.Fprintf(cmd.ErrOrStderr(), "Still %s after %s. It goes on without you: pigeon message show %s\n", last.State, span.Words(patience), last.ID)
 	return exit(exitTimeout)
 }
 
@@ -219,7 +216,7 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 			rows,
 		)
 	}
-	return a.print(cmd, value, []string{"id", "accepted", "to", "sender", "state", "cause", "text", "segments", "gateway"}, rows)
+	return a.print(cmd, value, []string{"id", "created", "to", "sender", "state", "cause", "text", "segments", "gateway"}, rows)
 }
 
 // printRehearsal shows what would be sent.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"calmpigeon.example/internal/demo"
 	"calmpigeon.example/internal/fleet"
@@ -31,7 +32,7 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o, err := a.serviceOptions(log)
+			o, err := a.serviceOptions(cmd.Flags(), log)
 			if err != nil {
 				return err
 			}
@@ -52,16 +53,19 @@ func (a *app) serve() *cobra.Command {
 
 func (a *app) serviceFlags(cmd *cobra.Command) {
 	f := cmd.Flags()
+	spanFlag := func(name string, usual time.Duration, help string, none bool) {
+		f.Var(spanValue{&usual, none}, name, help)
+	}
 	f.String("listen", "127.0.0.1:7410", "host and port; port 0 takes a free one")
 	f.String("database-url", "", "PostgreSQL to use; without it one of our own is started")
 	f.String("data", "", "data folder (default "+service.DefaultData()+")")
 	f.String("public-url", "", "where gateways reach this service; where it listens if not given")
 	f.String("seal-key", "", "32 bytes in base64 that seal the secrets of gateways; kept in the data folder if not given")
-	f.Duration("lease", 5*time.Second, "how long an instance that died holds up its gateways")
-	f.Duration("keep-raw", 30*24*time.Hour, "how long raw exchanges are kept")
-	f.Duration("keep-messages", 0, "how long messages are kept, in whole months; for ever if not given")
-	f.Duration("stop-within", 20*time.Second, "how long stopping may take; what is in flight then becomes doubtful at the next start")
-	f.Duration("balance-every", 5*time.Minute, "how often gateways are asked what is left on their accounts")
+	spanFlag("lease", 5*time.Second, "how long an instance that died holds up its gateways", false)
+	spanFlag("keep-raw", 30*24*time.Hour, "how long raw exchanges are kept", false)
+	spanFlag("keep-messages", 0, "how long messages are kept, in whole months; for ever if not given", true)
+	spanFlag("stop-within", 20*time.Second, "how long stopping may take; what is in flight then becomes doubtful at the next start", true)
+	spanFlag("balance-every", 5*time.Minute, "how often gateways are asked what is left on their accounts", false)
 	f.Bool(
 		"no-private-addresses",
 		false,
@@ -73,7 +77,7 @@ func (a *app) serviceFlags(cmd *cobra.Command) {
 	f.String("log-level", "info", "debug, info, warn or error")
 }
 
-func (a *app) serviceOptions(log *slog.Logger) (service.Options, error) {
+func (a *app) serviceOptions(flags *pflag.FlagSet, log *slog.Logger) (service.Options, error) {
 	c := a.config
 	for _, flag := range []string{"fixed-lines", "special-rate", "unassigned"} {
 		if p := c.GetString(flag); p != "allow" && p != "warn" && p != "refuse" {
@@ -84,15 +88,18 @@ func (a *app) serviceOptions(log *slog.Logger) (service.Options, error) {
 	if data == "" {
 		data = service.DefaultData()
 	}
-	return service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
+	o := service.Options{Listen: c.GetString("listen"), DatabaseURL: c.GetString("database-url"), Data: data,
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
-		Lease: c.GetDuration(
-			"lease",
-		), KeepRaw: c.GetDuration("keep-raw"), KeepMessages: c.GetDuration("keep-messages"), StopWithin: c.GetDuration("stop-within"),
-		ProfileAt: c.GetString(
-			"profile-at",
-		), Balance: c.GetDuration("balance-every"), OnlyPublic: c.GetBool("no-private-addresses"), Log: log,
-		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}, nil
+		ProfileAt: c.GetString("profile-at"), OnlyPublic: c.GetBool("no-private-addresses"), Log: log,
+		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}
+	for name, to := range map[string]*time.Duration{"lease": &o.Lease, "keep-raw": &o.KeepRaw, "keep-messages": &o.KeepMessages,
+		"stop-within": &o.StopWithin, "balance-every": &o.Balance} {
+		var err error
+		if *to, err = a.configured(flags, name); err != nil {
+			return o, err
+		}
+	}
+	return o, nil
 }
 
 func (a *app) logger(w io.Writer) (*slog.Logger, error) {
@@ -183,7 +190,7 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			options, err := a.serviceOptions(log)
+			options, err := a.serviceOptions(cmd.Flags(), log)
 			if err != nil {
 				return err
 			}

@@ -30,7 +30,7 @@ type Options struct {
 
 // gatewaySpans are how patient the demo is with its gateway: seconds, where in
 // earnest it would be hours.
-type gatewaySpans struct{ timeout, askAfter, giveUp string }
+type gatewaySpans struct{ timeout, askAfter, giveUp client.Span }
 
 // Run keeps everything up until ctx ends.
 func Run(ctx context.Context, o Options) error {
@@ -141,7 +141,7 @@ func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) 
 	if err := loadFiles(ctx, c); err != nil {
 		return false, err
 	}
-	if known, err := c.Routes(ctx); err != nil || len(known.Routes) == 0 {
+	if known, err := c.Routes(ctx); err != nil || len(known.Items) == 0 {
 		if err == nil {
 			_, err = c.PutRoutes(ctx, routes)
 		}

@@ -252,7 +252,7 @@ var scenario = slices.Concat(
 		},
 		{
 			About:    "500 every time, until it is too late",
-			Draft:    soon("+447700900186", 5),
+			Draft:    soon("+447700900186", "5s"),
 			State:    "expired",
 			Cause:    "too_late",
 			Evidence: []string{"reply queued", "clock expired"},
@@ -333,9 +333,9 @@ func by(gateway, to string) client.Draft {
 	return d
 }
 
-func soon(to string, seconds int) client.Draft {
+func soon(to string, within client.Span) client.Draft {
 	d := crossing(to)
-	d.ValidFor = &seconds
+	d.ValidFor = within
 	return d
 }
 

@@ -55,7 +55,7 @@ export function MessagePage() {
         {m.reference && <><dt>Your reference</dt><dd><Link to={`/?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
         <dt>Gateway</dt><dd><Link to={`/gateways/${m.gateway}`}>{m.gateway}</Link> <span className="mono">{m.gateway_ref}</span></dd>
         {m.route && <><dt>Route</dt><dd>{m.route}</dd></>}
-        <dt>Accepted</dt><dd>{when(m.created_at)}{m.settled_at && `, settled ${when(m.settled_at)}`}</dd>
+        <dt>Created</dt><dd>{when(m.created_at)}{m.settled_at && `, settled ${when(m.settled_at)}`}</dd>
         <dt>Id</dt><dd className="mono">{m.id}</dd>
       </dl>
       <h2>How this is known</h2>

@@ -128,7 +128,7 @@ export function Messages() {
     return `/?${next}`;
   })();
 
-  const messages = page.data?.messages ?? [];
+  const messages = page.data?.items ?? [];
   const narrowed = Boolean(state || kind || gateway || q || contested);
   return (
     <div className={compact ? "page compact" : "page"}>
@@ -163,11 +163,11 @@ export function Messages() {
       </Form>
       {page.data && messages.length === 0 ? (
         <p className="empty">
-          {narrowed ? "No message is like that." : <>Messages appear here as soon as they are accepted. <Link to="/send">Send one</Link>, or hand one over with <span className="mono">pigeon send</span>.</>}
+          {narrowed ? "No message is like that." : <>Messages appear here as soon as they are handed over. <Link to="/send">Send one</Link>, or hand one over with <span className="mono">pigeon send</span>.</>}
         </p>
       ) : (
         <Table className="messages">
-          <thead><tr><th>Accepted</th><th>State</th><th>To</th><th className="wide">From</th><th className="wide">Kind</th><th className="wide">Text</th><th className="wide">Cause</th></tr></thead>
+          <thead><tr><th>Created</th><th>State</th><th>To</th><th className="wide">From</th><th className="wide">Kind</th><th className="wide">Text</th><th className="wide">Cause</th></tr></thead>
           <tbody>
             {messages.map((m) => (
               <tr key={m.id} className="chosen" onClick={(e) => { if (!(e.target as HTMLElement).closest("a")) go(`/messages/${m.id}`); }}>

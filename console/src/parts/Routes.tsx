@@ -25,10 +25,10 @@ export function Routes({ gateways }: { gateways: Gateway[] }) {
   const [before, setBefore] = useState<{ routes: Route[]; what: string }>();
   const { data, error } = useQuery({ queryKey: ["routes"], queryFn: () => got(api.GET("/v1/routes")) });
   const put = useMutation({
-    mutationFn: (routes: Route[]) => got(api.PUT("/v1/routes", { body: { routes } })),
+    mutationFn: (routes: Route[]) => got(api.PUT("/v1/routes", { body: { items: routes, next: "" } })),
     onSuccess: () => { setForm(undefined); void queries.invalidateQueries({ queryKey: ["routes"] }); },
   });
-  const routes = data?.routes ?? [];
+  const routes = data?.items ?? [];
   const move = (i: number, to: number) => { const next = [...routes]; const [r] = next.splice(i, 1); next.splice(to, 0, r!); put.mutate(next); };
   const save = (f: typeof blank) => {
     const made: Route = {

@@ -1,8 +1,10 @@
-// Package span reads spans of time as people write them.
+// Package span reads and writes spans of time.
 package span
 
 import (
 	"errors"
+	"fmt"
+	"strings"
 	"time"
 
 	"calmpigeon.example/internal/core/fault"
@@ -12,13 +14,62 @@ import (
 var ErrInvalid = errors.New("not a time span")
 
 // Accepted is what [Parse] takes, for people.
-const Accepted = "a number and a unit, such as 10s, 5m or 48h"
+const Accepted = "seconds, or a number and a unit, such as 90, 10s, 5m or 48h"
 
-// Parse reads a span that is longer than nothing. Errors wrap [ErrInvalid].
+// Parse reads a span that is longer than nothing; a number without a unit is seconds.
+// Errors wrap [ErrInvalid].
 func Parse(s string) (time.Duration, error) {
 	d, err := time.ParseDuration(s)
+	if err != nil {
+		d, err = time.ParseDuration(s + "s")
+	}
 	if err != nil || d <= 0 {
 		return 0, fault.Because(ErrInvalid, "%q: accepted is %s", s, Accepted)
 	}
 	return d, nil
+}
+
+// Format writes a span so that [Parse] reads it, without parts that are nothing: 2m
+// and not 2m0s.
+func Format(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
+}
+
+// Words writes a span for people, in one or two units: 2 min, 1 h 30 min, 2 days.
+func Words(d time.Duration) string {
+	units := []struct {
+		of        time.Duration
+		one, many string
+	}{
+		{24 * time.Hour, "day", "days"},
+		{time.Hour, "h", "h"},
+		{time.Minute, "min", "min"},
+		{time.Second, "s", "s"},
+		{time.Millisecond, "ms", "ms"},
+	}
+	for i, unit := range units {
+		n := d / unit.of
+		if n == 0 {
+			continue
+		}
+		word := unit.many
+		if n == 1 {
+			word = unit.one
+		}
+		said := fmt.Sprintf("%d %s", n, word)
+		if i+1 < len(units)-1 {
+			if rest := d % unit.of / units[i+1].of; rest > 0 {
+				said += " " + Words(rest*units[i+1].of)
+			}
+		}
+		return said
+	}
+	return "0 s"
 }

@@ -16,6 +16,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/store"
@@ -29,8 +30,8 @@ var (
 
 // The limits of what is accepted.
 const (
-	wordMost  = 200           // characters of a reference or an Idempotency-Key
-	validMost = 7 * 24 * 3600 // seconds
+	wordMost  = 200 // characters of a reference or an Idempotency-Key
+	validMost = 7 * 24 * time.Hour
 )
 
 // acceptLimits bound what is committed as one set.
@@ -174,8 +175,9 @@ func (d Draft) fingerprint() []byte {
 	for _, s := range []string{d.To, d.Text, d.Sender, d.Kind, d.Reference, d.Gateway} {
 		fmt.Fprintf(h, "%d:%s", len(s), s)
 	}
-	if d.ValidFor != nil {
-		fmt.Fprintf(h, "%d", *d.ValidFor)
+	if d.ValidFor != "" { // however it is written
+		validFor, _ := span.Parse(d.ValidFor)
+		fmt.Fprintf(h, "%d", int(validFor.Seconds()))
 	}
 	if d.Country+d.Template+d.Language+d.Cure != "" || len(d.Fields) > 0 {
 		fields, _ := json.Marshal(d.Fields) // it came as JSON

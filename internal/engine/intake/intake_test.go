@@ -49,7 +49,6 @@ func desk(t *testing.T) *Intake {
 func TestPlanNamesAllThatIsWrong(t *testing.T) {
 	t.Parallel()
 	in := desk(t)
-	long := 8 * 24 * 3600
 	for name, tt := range map[string]struct {
 		d      Draft
 		fields []string
@@ -60,7 +59,7 @@ func TestPlanNamesAllThatIsWrong(t *testing.T) {
 		"nothing at all":          {Draft{}, []string{"to", "text"}},
 		"a kind that there isn't": {Draft{To: "+447700900123", Text: "x", Kind: "urgent"}, []string{"kind"}},
 		"a sender not in use":     {Draft{To: "+447700900123", Text: "x", Sender: "Somebody"}, []string{"sender"}},
-		"too long of use":         {Draft{To: "+447700900123", Text: "x", ValidFor: &long}, []string{"valid_for"}},
+		"too long of use":         {Draft{To: "+447700900123", Text: "x", ValidFor: "192h"}, []string{"valid_for"}},
 		"no such template":        {Draft{To: "+447700900123", Template: "none"}, []string{"template"}},
 		"no such gateway":         {Draft{To: "+447700900123", Text: "x", Gateway: "none"}, []string{"gateway"}},
 		"a special-rate number":   {Draft{To: "+449098790000", Text: "x"}, []string{"to"}},

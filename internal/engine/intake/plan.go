@@ -21,6 +21,7 @@ import (
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -29,7 +30,7 @@ import (
 // Draft is a message as it is asked for. Empty fields take their defaults.
 type Draft struct {
 	To, Text, Sender, Kind, Reference, Gateway string
-	ValidFor                                   *int   // seconds
+	ValidFor                                   string // a span of time
 	Country                                    string // in which To is dialled, if it has no country code
 	Template, Language                         string
 	Source                                     string // a template that is not stored, in the place of Template
@@ -139,11 +140,12 @@ func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.F
 		}
 	}
 	p.ValidFor = p.Kind.Validity()
-	if d.ValidFor != nil {
-		if *d.ValidFor < 1 || *d.ValidFor > validMost {
-			faults.Add("valid_for", fmt.Sprintf("%d is out of range", *d.ValidFor), fmt.Sprintf("1 to %d seconds", validMost))
+	if d.ValidFor != "" {
+		var err error
+		if p.ValidFor, err = span.Parse(d.ValidFor); err != nil || p.ValidFor < time.Second || p.ValidFor > validMost {
+			faults.Add("valid_for", fmt.Sprintf("%q is out of range", d.ValidFor),
+				fmt.Sprintf("%s, at most %s", span.Accepted, span.Format(validMost)))
 		}
-		p.ValidFor = time.Duration(*d.ValidFor) * time.Second
 	}
 	if n := utf8.RuneCountInString(d.Reference); n > wordMost || !utf8.ValidString(d.Reference) || strings.ContainsRune(d.Reference, 0) {
 		faults.Add(

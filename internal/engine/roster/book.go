@@ -143,7 +143,7 @@ func (r *Roster) PutRoutes(ctx context.Context, routes []route.Route, by string,
 	var faults fault.Faults
 	records := make([]store.Route, len(routes))
 	for i, one := range routes {
-		at := fmt.Sprintf("routes[%d]", i)
+		at := fmt.Sprintf("items[%d]", i)
 		if err := one.Check(); err != nil {
 			faults.Add(at, fault.Why(err), "a route as an export has it")
 		}

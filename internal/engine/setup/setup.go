@@ -5,6 +5,7 @@
 package setup
 
 import (
+	"bytes"
 	"regexp"
 	"strings"
 
@@ -12,7 +13,9 @@ import (
 
 	"calmpigeon.example/dialects"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
@@ -45,6 +48,7 @@ type Gateway struct {
 	Currency    string            `yaml:"currency,omitempty"`
 	Senders     []string          `yaml:"senders,omitempty"`
 	LowBalance  string            `yaml:"low_balance,omitempty"`
+	Prices      string            `yaml:"prices,omitempty"` // a price list in CSV
 }
 
 // Route is a route as it is written.
@@ -92,13 +96,29 @@ func Placeholder(gateway, secret string) string {
 	return "${" + regexp.MustCompile(`[^A-Z0-9]`).ReplaceAllString(upper, "_") + "}"
 }
 
-// Write writes what is set up.
+// pricesMost is how much of price lists a file holds: what document reads of one
+// leaves room for everything else.
+const pricesMost = 128 << 10 // octets
+
+// Write writes what is set up. What it has to leave out it says at its head.
 func Write(r *roster.Roster) ([]byte, error) {
 	var f File
-	for _, g := range r.All() {
-		f.Gateways = append(f.Gateways, written(g))
-	}
+	var leftOut []string
 	book := r.Book()
+	room := pricesMost
+	for _, g := range r.All() {
+		one := written(g)
+		var err error
+		if one.Prices, err = writtenPrices(book.Prices(g.ID).Entries); err != nil {
+			return nil, err
+		}
+		if len(one.Prices) > room {
+			one.Prices = ""
+			leftOut = append(leftOut, g.Name)
+		}
+		room -= len(one.Prices)
+		f.Gateways = append(f.Gateways, one)
+	}
 	for _, record := range book.Routes {
 		one := Route{
 			Name:      record.Name,
@@ -145,9 +165,21 @@ func Write(r *roster.Roster) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return append(
-		[]byte("# A set-up of Calm Pigeon. Secrets are placeholders: pigeon setup import takes\n# their values from the environment.\n"),
-		body...), nil
+	head := "# A set-up of Calm Pigeon. Secrets are placeholders: pigeon setup import takes\n# their values from the environment. API keys are not in it.\n"
+	for _, name := range leftOut {
+		head += "# The prices of " + name + " are too many for it: pigeon gateway prices export " + name + "\n"
+	}
+	return append([]byte(head), body...), nil
+}
+
+// writtenPrices is a price list as it is written; nothing if there is none.
+func writtenPrices(entries []price.Entry) (string, error) {
+	if len(entries) == 0 {
+		return "", nil
+	}
+	var list bytes.Buffer
+	err := price.WriteCSV(&list, entries)
+	return list.String(), err
 }
 
 func written(g *roster.Gateway) Gateway {
@@ -160,9 +192,9 @@ func written(g *roster.Gateway) Gateway {
 		PerMinute:   g.PerMinute,
 		PerDay:      g.PerDay,
 		InFlight:    g.InFlight,
-		AskAfter:    g.AskAfter().String(),
-		GiveUpAfter: g.GiveUpAfter().String(),
-		Timeout:     g.Timeout().String(),
+		AskAfter:    span.Format(g.AskAfter()),
+		GiveUpAfter: span.Format(g.GiveUpAfter()),
+		Timeout:     span.Format(g.Timeout()),
 		Currency:    g.Currency,
 	}
 	if len(g.Senders) > 0 {

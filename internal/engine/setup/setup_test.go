@@ -2,11 +2,14 @@ package setup
 
 import (
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/postgres/pgtest"
@@ -72,6 +75,73 @@ func TestWhatIsWrittenIsTakenIn(t *testing.T) {
 	}
 	if g := second.ByName("quayside"); g == nil || g.Secrets["api_key"] != "k-1" || g.PerSecond != 7 {
 		t.Errorf("%+v", g)
+	}
+}
+
+// Variables that are missing are told, each once, and nothing that only follows.
+func TestWhatIsMissingIsTold(t *testing.T) {
+	t.Parallel()
+	r, s := rostertest.Roster(t)
+	two := strings.Replace(file, "gateways:\n", `gateways:
+  - name: northside
+    source: |
+      dialect: northside
+      secrets: [user, password]
+      submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: "accepted"}'}]}
+    address: http://127.0.0.1:1
+    secrets: {user: "${NORTH_USER}", password: "${NORTH_PASSWORD}"}
+    per_second: 7
+    in_flight: 3
+    ask_after: soon
+`, 1)
+	two = strings.Replace(two, "{gateway: quayside}]", "{gateway: northside}, {gateway: quayside}]", 1)
+	for name, tt := range map[string]struct{ source, want string }{
+		"of a gateway that is sound": {file, "secrets: there is no value for QUAYSIDE_API_KEY"},
+		"and another fault":          {two, `gateway northside: ask_after: "soon" is not a time span; secrets: there is no value for QUAYSIDE_API_KEY`},
+		"each once": {strings.Replace(two, "soon", "1m", 1),
+			"secrets: there is no value for NORTH_PASSWORD, NORTH_USER, QUAYSIDE_API_KEY"},
+	} {
+		_, err := Take(t.Context(), s, r, []byte(tt.source), nil, "test", time.Now(), false)
+		if err == nil || err.Error() != tt.want {
+			t.Errorf("%s: %v\nwant %s", name, err, tt.want)
+		}
+	}
+	if err := r.Reload(t.Context()); err != nil || len(r.All()) > 0 {
+		t.Errorf("%v, and there are %v", err, r.All())
+	}
+}
+
+// Lists of prices are part of a set-up; those that are too long are named.
+func TestPricesAreInASetUp(t *testing.T) {
+	t.Parallel()
+	r, s := rostertest.Roster(t)
+	priced := strings.Replace(file, "    timeout: 10s\n", "    timeout: 10s\n    prices: |\n      country,price,currency\n      GB,0.04,EUR\n", 1)
+	change, err := take(t, s, r, priced, false)
+	if err != nil || !slices.Contains(change.New, "prices of quayside") {
+		t.Fatalf("%+v, %v", change, err)
+	}
+	written, err := Write(r)
+	if err != nil || !strings.Contains(string(written), "GB,,,segment,0.04,EUR,") {
+		t.Fatalf("%v\n%s", err, written)
+	}
+	if change, err = take(t, s, r, string(written), false); err != nil || !slices.Contains(change.Same, "prices of quayside") {
+		t.Errorf("taken in again: %+v, %v", change, err)
+	}
+	var long strings.Builder
+	long.WriteString("country,prefix,price,currency\n")
+	for i := range 10_000 {
+		fmt.Fprintf(&long, "GB,44%04d,0.04,EUR\n", i)
+	}
+	entries, err := price.ReadCSV(strings.NewReader(long.String()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.PutPrices(t.Context(), r.ByName("quayside"), entries, "test", time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	written, err = Write(r)
+	if err != nil || !strings.Contains(string(written), "# The prices of quayside are too many") || strings.Contains(string(written), "GB,44") {
+		t.Errorf("%v\n%.2000s", err, written)
 	}
 }
 

@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	"calmpigeon.example/dialects"
 	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/span"
@@ -58,11 +61,16 @@ func Take(
 		if err != nil {
 			return err
 		}
-		t := taking{ctx: ctx, roster: within, secrets: secrets, by: by, now: now, change: &change}
-		for _, part := range []func(File) error{t.gateways, t.senders, t.rules, t.templates, t.routes} {
+		t := taking{ctx: ctx, roster: within, secrets: secrets, by: by, now: now, change: &change,
+			broken: map[string]bool{}, missing: map[string]bool{}}
+		for _, part := range []func(File) error{t.gateways, t.prices, t.senders, t.rules, t.templates, t.routes} {
 			if err := part(f); err != nil {
 				return err
 			}
+		}
+		if len(t.missing) > 0 {
+			t.faults.Add("secrets", "there is no value for "+strings.Join(slices.Sorted(maps.Keys(t.missing)), ", "),
+				"a value for each: pigeon setup import takes them from the environment")
 		}
 		if len(t.faults) > 0 {
 			return t.faults
@@ -90,6 +98,8 @@ type taking struct {
 	now     time.Time
 	change  *Change
 	faults  fault.Faults
+	broken  map[string]bool // gateways that something is wrong with: what follows from it is not told
+	missing map[string]bool // variables
 }
 
 // note counts a part in; faults of it are gathered under its name, other errors
@@ -127,11 +137,13 @@ func (t *taking) gateways(f File) error {
 					fmt.Sprintf("%q does not ship", g.Dialect),
 					"one of "+strings.Join(dialects.Names(), ", ")+", or a dialect file as source",
 				)
+				t.broken[g.Name] = true
 				continue
 			}
 			source = string(shipped)
 		}
 		given := map[string]string{}
+		variables := map[string]string{} // that stand for its secrets
 		for secret, value := range g.Secrets {
 			m := placeholder.FindStringSubmatch(value)
 			if m == nil {
@@ -140,21 +152,13 @@ func (t *taking) gateways(f File) error {
 					"a secret stands in the file itself",
 					"a placeholder such as "+Placeholder(g.Name, secret)+", whose value is taken from the environment",
 				)
+				t.broken[g.Name] = true
 				continue
 			}
+			variables[secret] = m[1]
 			if known, ok := t.secrets[m[1]]; ok {
 				given[secret] = known
 			}
-		}
-		same := there != nil && len(given) == 0
-		if there != nil {
-			now, wanted := written(there), g
-			wanted.Secrets, now.Secrets = nil, nil
-			if now.Dialect != "" && wanted.Source == source {
-				wanted.Source = ""
-			}
-			wanted.Senders = some(wanted.Senders)
-			same = same && reflect.DeepEqual(now, wanted)
 		}
 		setup := roster.Settings{
 			Source:     &source,
@@ -168,37 +172,109 @@ func (t *taking) gateways(f File) error {
 			Senders:    &g.Senders,
 			LowBalance: &g.LowBalance,
 		}
-		bad := false
 		for _, one := range []struct {
-			field, given string
-			to           **time.Duration
-		}{{"ask_after", g.AskAfter, &setup.AskAfter}, {"give_up_after", g.GiveUpAfter, &setup.GiveUpAfter}, {"timeout", g.Timeout, &setup.Timeout}} {
-			if one.given == "" {
+			field string
+			given *string
+			to    **time.Duration
+		}{
+			{"ask_after", &g.AskAfter, &setup.AskAfter},
+			{"give_up_after", &g.GiveUpAfter, &setup.GiveUpAfter},
+			{"timeout", &g.Timeout, &setup.Timeout},
+		} {
+			if *one.given == "" {
 				continue
 			}
-			d, err := span.Parse(one.given)
+			d, err := span.Parse(*one.given)
 			if err != nil {
-				t.faults.Add(name+": "+one.field, fmt.Sprintf("%q is not a time span", one.given), span.Accepted)
-				bad = true
+				t.faults.Add(name+": "+one.field, fmt.Sprintf("%q is not a time span", *one.given), span.Accepted)
+				t.broken[g.Name] = true
 			}
-			*one.to = &d
+			*one.given, *one.to = span.Format(d), &d
 		}
-		if bad {
+		if t.broken[g.Name] {
 			continue
 		}
-		err := t.note(name, there != nil, same, func() error {
-			if there != nil {
-				_, err := t.roster.ChangeGateway(t.ctx, there, setup)
-				return err
+		same := there != nil && len(given) == 0
+		if there != nil {
+			now, wanted := written(there), g
+			wanted.Secrets, now.Secrets = nil, nil
+			if now.Dialect != "" && wanted.Source == source {
+				wanted.Source = ""
 			}
-			_, err := t.roster.AddGateway(t.ctx, g.Name, setup, t.now)
-			return err
-		})
+			wanted.Senders, wanted.Prices = some(wanted.Senders), ""
+			same = same && reflect.DeepEqual(now, wanted)
+		}
+		before := len(t.faults)
+		err := t.note(name, there != nil, same, func() error { return t.gateway(g.Name, setup, variables) })
 		if err != nil {
+			return err
+		}
+		if len(t.faults) > before {
+			t.broken[g.Name] = true
+		}
+	}
+	return nil
+}
+
+// gateway adds or changes one. Secrets whose variables have no value are missing, and
+// something stands for them, so that everything else can be looked at: nothing is
+// kept of it.
+func (t *taking) gateway(name string, setup roster.Settings, variables map[string]string) error {
+	put := func() (err error) {
+		if there := t.roster.ByName(name); there != nil {
+			_, err = t.roster.ChangeGateway(t.ctx, there, setup)
+			return err
+		}
+		_, err = t.roster.AddGateway(t.ctx, name, setup, t.now)
+		return err
+	}
+	err := put()
+	missing := false
+	for _, f := range fault.Of(err) {
+		secret, ok := strings.CutPrefix(f.Field, "secrets.")
+		if variable := variables[secret]; ok && variable != "" && setup.Secrets[secret] == "" {
+			t.missing[variable], missing = true, true
+			setup.Secrets[secret] = "‹missing›"
+		}
+	}
+	if missing {
+		return put()
+	}
+	return err
+}
+
+// prices takes the price lists of gateways in. A gateway without one keeps its own.
+func (t *taking) prices(f File) error {
+	for _, g := range f.Gateways {
+		if g.Prices == "" || t.broken[g.Name] {
+			continue
+		}
+		name := "prices of " + g.Name
+		entries, err := price.ReadCSV(strings.NewReader(g.Prices))
+		if err != nil {
+			t.faults.Add(name, fault.Why(err), "a price list in CSV as the documentation describes it")
+			continue
+		}
+		gateway := t.roster.ByName(g.Name)
+		before, err := writtenPrices(t.roster.Book().Prices(gateway.ID).Entries)
+		if err != nil {
+			return err
+		}
+		after, err := writtenPrices(entries)
+		if err != nil {
+			return err
+		}
+		put := func() error { return t.roster.PutPrices(t.ctx, gateway, entries, t.by, t.now) }
+		if err := t.note(name, before != "", before == after, put); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// sound leaves out gateways that something is wrong with already.
+func (t *taking) sound(gateways []string) []string {
+	return slices.DeleteFunc(slices.Clone(gateways), func(name string) bool { return t.broken[name] })
 }
 
 func number(n int) *int {
@@ -212,7 +288,7 @@ func (t *taking) senders(f File) error {
 	for _, s := range f.Senders {
 		record := store.Sender{
 			ID:            s.Sender,
-			Gateways:      s.Gateways,
+			Gateways:      t.sound(s.Gateways),
 			Countries:     s.Countries,
 			Registrations: s.Registrations,
 			TwoWay:        s.TwoWay,
@@ -298,8 +374,13 @@ func (t *taking) routes(f File) error {
 	for i, r := range f.Routes {
 		routes[i] = route.Route{Name: r.Name, Countries: r.Countries, Prefixes: r.Prefixes, Kinds: r.Kinds, Senders: r.Senders}
 		for _, leg := range r.Gateways {
-			routes[i].Gateways = append(routes[i].Gateways, route.Leg(leg))
+			if !t.broken[leg.Gateway] {
+				routes[i].Gateways = append(routes[i].Gateways, route.Leg(leg))
+			}
 		}
+	}
+	if len(t.broken) > 0 { // nothing is kept anyway
+		routes = slices.DeleteFunc(routes, func(r route.Route) bool { return len(r.Gateways) == 0 })
 	}
 	there := t.roster.Book().Routes
 	same := len(there) == len(routes)
@@ -311,7 +392,11 @@ func (t *taking) routes(f File) error {
 		len(there) > 0,
 		same,
 		func() error {
-			return t.roster.PutRoutes(t.ctx, routes, t.by, t.now)
+			err := t.roster.PutRoutes(t.ctx, routes, t.by, t.now)
+			for i, f := range fault.Of(err) { // as they are called in a file
+				fault.Of(err)[i].Field = strings.Replace(f.Field, "items[", "routes[", 1)
+			}
+			return err
 		},
 	)
 }
