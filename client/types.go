@@ -327,8 +327,8 @@ type Inbound struct {
 	From       string     `json:"from"`
 	To         string     `json:"to"`
 	Text       string     `json:"text"`
-	At         *time.Time `json:"at"` // as the gateway says
-	ReceivedAt time.Time  `json:"received_at"`
+	At         time.Time  `json:"at"`         // when it came here
+	GatewayAt  *time.Time `json:"gateway_at"` // as the gateway says
 }
 
 // Sender is a sender in use and what is known of it.
@@ -629,6 +629,7 @@ type Recipient struct {
 	Sender   string       `json:"sender"`
 	Kind     string       `json:"kind"`
 	Gateway  string       `json:"gateway"`
+	Why      string       `json:"why"`      // it is that gateway, and why the usual one is passed over
 	Language string       `json:"language"` // of the template's text
 	Decision *Decision    `json:"decision"`
 	Price    *Money       `json:"price"` // nil: not known

@@ -25,7 +25,7 @@ func (a *API) inbound(c *gin.Context) {
 	l := client.List[client.Inbound]{Items: []client.Inbound{}, Next: next}
 	for _, m := range found {
 		l.Items = append(l.Items, client.Inbound{ID: m.ID.String(), Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
-			From: m.FromNumber, To: m.ToNumber, Text: m.Text, At: m.At, ReceivedAt: m.ReceivedAt})
+			From: m.FromNumber, To: m.ToNumber, Text: m.Text, At: m.ReceivedAt, GatewayAt: m.At})
 	}
 	c.JSON(http.StatusOK, l)
 }

@@ -104,7 +104,7 @@ func recipient(given string, p intake.Plan, faults fault.Faults) client.Recipien
 		r.Name = ""
 	}
 	if p.Gateway != nil {
-		r.Gateway = p.Gateway.Name
+		r.Gateway, r.Why = p.Gateway.Name, p.Why
 	}
 	if p.Number.Number.IsValid() {
 		n := explain.Reading(given, p.Number)

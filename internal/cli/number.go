@@ -47,10 +47,8 @@ func (a *app) number() *cobra.Command {
 				args = nil
 				in := bufio.NewScanner(cmd.InOrStdin())
 				in.Buffer(nil, lineMost)
-				for in.Scan() {
-					if line := strings.TrimSuffix(in.Text(), "\r"); strings.TrimSpace(line) != "" {
-						args = append(args, line)
-					}
+				for in.Scan() { // an empty line too: what comes out stands beside what went in
+					args = append(args, strings.TrimSuffix(in.Text(), "\r"))
 				}
 				if err := in.Err(); err != nil {
 					return fmt.Errorf("reading standard input: %w", err)

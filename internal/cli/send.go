@@ -222,7 +222,7 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 // printRehearsal shows what would be sent.
 func (a *app) printRehearsal(cmd *cobra.Command, w client.Weighing) error {
 	if a.config.GetString("output") != "table" {
-		return a.print(cmd, w, []string{"to", "country", "segments", "price", "note"}, costRows(w.Recipients))
+		return a.printCosts(cmd, w)
 	}
 	out := cmd.OutOrStdout()
 	writeWeighing(out, w)
@@ -237,6 +237,7 @@ func (a *app) printRehearsal(cmd *cobra.Command, w client.Weighing) error {
 		line("", strings.Join(r.Number.Changes, ", "))
 		line("from", r.Sender)
 		line("through", r.Gateway)
+		line("", r.Why)
 		if r.Price != nil {
 			line("price", r.Price.String())
 		} else {

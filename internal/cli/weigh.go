@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -94,6 +95,12 @@ func (a *app) weigh() *cobra.Command {
 				return err
 			}
 			if a.config.GetString("output") != "table" {
+				if len(w.Recipients) > 0 {
+					if err := a.printCosts(cmd, w); err != nil {
+						return err
+					}
+					return sendable(w)
+				}
 				var rows [][]string
 				for i, p := range w.Parts {
 					rows = append(
@@ -107,9 +114,12 @@ func (a *app) weigh() *cobra.Command {
 				return sendable(w)
 			}
 			writeWeighing(cmd.OutOrStdout(), w)
+			if why := unchanged(w, level); why != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "\nNothing was replaced: %s.\n", why)
+			}
 			if len(w.Recipients) > 0 {
 				fmt.Fprintln(cmd.OutOrStdout())
-				if err := a.print(cmd, w, []string{"to", "country", "segments", "price", "note"}, costRows(w.Recipients)); err != nil {
+				if err := a.printCosts(cmd, w); err != nil {
 					return err
 				}
 				if len(w.Recipients) > 1 {
@@ -219,6 +229,38 @@ func (a *app) cost(cmd *cobra.Command, w *client.Weighing, to []string, country,
 	return nil
 }
 
+// unchanged says why a cure that was asked for replaced nothing; empty if it did, or
+// none was asked for.
+func unchanged(w client.Weighing, level smstext.Level) string {
+	switch {
+	case len(w.Replaced) > 0, level != smstext.Safe && level != smstext.Strong, w.Problem != "" && len(w.Culprits) == 0:
+		return ""
+	case len(w.Culprits) == 0:
+		return "every character takes one unit as it is"
+	case len(w.Cures) > 0:
+		return fmt.Sprintf("what %s replaces saves no segment; --cure %s would save %d", level, w.Cures[0].Level, w.Cures[0].Saves)
+	case !slices.ContainsFunc(w.Culprits, func(c client.Culprit) bool { return c.Level != string(smstext.Off) }):
+		return "nothing can stand for what makes it dear"
+	}
+	return "what can be replaced saves no segment"
+}
+
+// printCosts prints what a text costs for each to whom it may go.
+func (a *app) printCosts(cmd *cobra.Command, w client.Weighing) error {
+	if a.config.GetString("output") == "table" {
+		return a.print(cmd, w, []string{"to", "country", "segments", "price", "by the prices of", "note"}, costRows(w.Recipients))
+	}
+	var rows [][]string
+	for i, cells := range costRows(w.Recipients) {
+		r, amount, currency := w.Recipients[i], "", ""
+		if r.Price != nil {
+			amount, currency = r.Price.Amount, r.Price.Currency
+		}
+		rows = append(rows, []string{cells[0], r.Country, r.Encoding, fmt.Sprint(r.Segments), amount, currency, r.Gateway, cells[5]})
+	}
+	return a.print(cmd, w, []string{"to", "country", "encoding", "segments", "price", "currency", "gateway", "note"}, rows)
+}
+
 func costRows(all []client.Recipient) [][]string {
 	var rows [][]string
 	for _, r := range all {
@@ -236,7 +278,7 @@ func costRows(all []client.Recipient) [][]string {
 		for _, w := range r.Warnings {
 			notes = append(notes, w.Say)
 		}
-		rows = append(rows, []string{to, r.Name, fmt.Sprint(r.Segments), cost, strings.Join(notes, "; ")})
+		rows = append(rows, []string{to, r.Name, fmt.Sprint(r.Segments), cost, cmp.Or(r.Gateway, "–"), strings.Join(notes, "; ")})
 	}
 	return rows
 }

@@ -131,7 +131,8 @@ func (n Number) Details() Details {
 	d.Country, d.Line = place(n, plan)
 	d.CountryName = CountryName(d.Country)
 	if zones, err := phonenumbers.GetTimezonesForNumber(plan); err == nil {
-		d.TimeZones = slices.DeleteFunc(zones, func(z string) bool { return z == phonenumbers.UNKNOWN_TIMEZONE })
+		zones = slices.DeleteFunc(zones, func(z string) bool { return z == phonenumbers.UNKNOWN_TIMEZONE })
+		d.TimeZones = athome(zones, d.Country)
 	}
 	if d.Line == Fixed || d.Line == Either { // others are at home nowhere
 		if region, err := phonenumbers.GetGeocodingForNumber(plan, "en"); err == nil && region != d.CountryName {

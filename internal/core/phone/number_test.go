@@ -94,6 +94,25 @@ func TestReadRefuses(t *testing.T) {
 	}
 }
 
+// A number is at home in the zones of its own country alone.
+func TestTimeZones(t *testing.T) {
+	t.Parallel()
+	for in, want := range map[string]string{
+		"+353850000123": "Europe/Dublin",
+		"+447700900123": "Europe/London",
+		"+447911000123": "Europe/London",
+		"+33639980012":  "Europe/Paris",
+		"+390612345678": "Europe/Rome",
+		"+919876543210": "Asia/Calcutta",
+		"+882161234567": "",
+	} {
+		n, err := Parse(in)
+		if got := strings.Join(n.Details().TimeZones, " "); err != nil || got != want {
+			t.Errorf("%s is in %q, want %q (%v)", in, got, want, err)
+		}
+	}
+}
+
 func TestDetails(t *testing.T) {
 	for in, want := range map[string]Details{
 		"+447700900123": {Country: "GB", CountryName: "United Kingdom", Line: Mobile, Fictional: "Ofcom", Display: "+44 7700 900123"},

@@ -279,6 +279,49 @@ func TestGatewayRestsAndIsProbed(t *testing.T) {
 	}
 }
 
+// One message at which a gateway fails, again and again, does not make it rest for
+// all others; several do, and so does a gateway that cannot be reached.
+func TestOneMessageMakesNoGatewayRest(t *testing.T) {
+	t.Parallel()
+	k, g := alone(t, 100, 8)
+	failing := func(n int) lesson {
+		at := make([]store.Message, n)
+		for i := range at {
+			at[i].ID = uuid.Must(uuid.NewV7())
+		}
+		return lesson{cause: delivery.GatewayFault, at: at}
+	}
+	one, pack := failing(1), failing(3)
+	for range 4 * faultsBeforeRest {
+		for _, l := range []lesson{one, pack} {
+			if h, changed := k.learn(l); changed {
+				t.Fatalf("it rests for a message or two: %+v", h)
+			}
+		}
+	}
+	if n, _ := k.free(g); n.requests != 8 {
+		t.Errorf("%d may go, want 8", n.requests)
+	}
+	for range faultsBeforeRest - 3 {
+		k.learn(failing(1))
+	}
+	if _, changed := k.learn(failing(2)); !changed {
+		t.Errorf("it does not rest though it failed at %d different ones in a row", faultsBeforeRest)
+	}
+	k.learn(lesson{}) // it works
+	for range 4 * faultsBeforeRest {
+		if _, changed := k.learn(one); changed {
+			t.Error("what it failed at before it worked counts")
+		}
+	}
+	for range faultsBeforeRest - 1 {
+		k.learn(lesson{cause: delivery.GatewayFault})
+	}
+	if n, _ := k.free(g); n.requests != 0 {
+		t.Errorf("it cannot be reached, and %d may go", n.requests)
+	}
+}
+
 func TestRateReplySlowsDown(t *testing.T) {
 	t.Parallel()
 	k, g := alone(t, 100, 200)

@@ -40,7 +40,8 @@ const (
 	idleMost = time.Minute
 	// urgentKept is how long room is kept for passcodes after the last one.
 	urgentKept = time.Hour
-	// faultsBeforeRest is how many failures in a row make a gateway rest.
+	// faultsBeforeRest is how many failures in a row make a gateway rest. That it
+	// fails again at the same message shows nothing new.
 	faultsBeforeRest = 5
 )
 
@@ -99,10 +100,11 @@ type keeper struct {
 
 	mu        sync.Mutex
 	ease      pace.Ease
-	faults    int       // in a row
-	rests     int       // in a row
-	restUntil time.Time // nothing is sent before
-	restSince time.Time // by the clock of the records; zero: it does not rest
+	faults    int                    // in a row
+	failedAt  map[uuid.UUID]struct{} // the messages of these
+	rests     int                    // in a row
+	restUntil time.Time              // nothing is sent before
+	restSince time.Time              // by the clock of the records; zero: it does not rest
 	restCause delivery.Cause
 	brokeAt   time.Time // when it last said that there is no credit
 }
@@ -115,6 +117,8 @@ func newKeeper(d *Dispatch, g *roster.Gateway) *keeper {
 		window: pace.NewWindow(0, span),
 		began:  time.Now(),
 		booked: map[booking]time.Time{},
+
+		failedAt: map[uuid.UUID]struct{}{},
 	}
 	k.adapt(g)
 	return k
@@ -138,7 +142,8 @@ func (k *keeper) adapt(g *roster.Gateway) {
 	k.planning.Unlock()
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.faults, k.restUntil = 0, time.Time{}
+	k.forgive()
+	k.restUntil = time.Time{}
 }
 
 // together is how much of the limit one request may use up.

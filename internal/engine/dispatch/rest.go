@@ -55,7 +55,8 @@ func (k *keeper) learn(l lesson) (h store.Health, changed bool) {
 	}
 	switch l.cause {
 	case "":
-		k.faults, k.rests = 0, 0
+		k.forgive()
+		k.rests = 0
 		if !k.restSince.IsZero() {
 			k.restSince, k.restCause = time.Time{}, ""
 			h, changed = store.Health{GatewayID: k.id}, true
@@ -74,7 +75,7 @@ func (k *keeper) learn(l lesson) (h store.Health, changed bool) {
 		}
 		rest(closed.Wait(k.rests, 0), l.cause, l.note)
 	default:
-		if k.faults++; k.faults >= faultsBeforeRest || k.rests > 0 {
+		if k.blame(l.at); k.faults >= faultsBeforeRest || k.rests > 0 {
 			k.rests++
 			rest(resting.Wait(k.rests, 0), l.cause, l.note)
 		}
@@ -83,6 +84,32 @@ func (k *keeper) learn(l lesson) (h store.Health, changed bool) {
 		}
 	}
 	return h, changed
+}
+
+// blame counts a failure of the gateway, unless it failed at these messages before:
+// then they may be to blame. It needs the lock.
+func (k *keeper) blame(at []store.Message) {
+	fresh := len(at) == 0
+	for i := range at {
+		if _, known := k.failedAt[at[i].ID]; !known {
+			fresh = true
+		}
+	}
+	if !fresh {
+		return
+	}
+	k.faults++
+	if len(k.failedAt) < packMost*faultsBeforeRest {
+		for i := range at {
+			k.failedAt[at[i].ID] = struct{}{}
+		}
+	}
+}
+
+// forgive forgets failures: it works. It needs the lock.
+func (k *keeper) forgive() {
+	k.faults = 0
+	clear(k.failedAt)
 }
 
 func later(a, b time.Time) time.Time {

@@ -20,6 +20,9 @@ type lesson struct {
 	cause delivery.Cause // why nothing of it was taken; empty if the gateway did its work
 	note  string
 	wait  *time.Duration // for which the gateway asked
+	// at are the messages that it answered so to, which may be what is wrong; none
+	// where it had none before it.
+	at []store.Message
 }
 
 // submission is one request on its way from messages to a result.
@@ -92,6 +95,7 @@ func (d *Dispatch) submit(
 			s.notTaken(m, delivery.Own, delivery.GatewayFault, "not sent: "+exchange.Error, nil, &exchange)
 		}
 		lesson.cause, lesson.note = delivery.GatewayFault, exchange.Error
+		return s.result, lesson
 	case courier.NoAnswer:
 		for _, m := range s.pack {
 			s.doubt(m, exchange.Error, &exchange)
@@ -109,6 +113,7 @@ func (d *Dispatch) submit(
 			}
 		}
 	}
+	lesson.at = s.pack
 	return s.result, lesson
 }
 
