@@ -85,7 +85,7 @@ func short(value any) string {
 		return "none"
 	}
 	if s, ok := value.(string); ok {
-		return oneLine(s, 30)
+		return flat(s)
 	}
-	return oneLine(compact(value), 40)
+	return compact(value)
 }

@@ -28,7 +28,7 @@ func (a *app) messageInbound() *cobra.Command {
 			}
 			var rows [][]string
 			for _, m := range page.Items {
-				rows = append(rows, []string{clock(m.At), m.From, m.To, m.Gateway, oneLine(m.Text, 80)})
+				rows = append(rows, []string{clock(m.At), m.From, m.To, m.Gateway, flat(m.Text)})
 			}
 			return a.print(cmd, page, []string{"received", "from", "to", "gateway", "text"}, rows)
 		})}

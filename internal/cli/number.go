@@ -88,7 +88,7 @@ func (a *app) printNumbers(cmd *cobra.Command, all []client.Number, invalid int)
 			said = strings.TrimPrefix(said+"; "+n.Reason, "; ")
 		}
 		if table {
-			rows = append(rows, []string{oneLine(n.Given, 30), dash(n.Display), n.Country, strings.ReplaceAll(n.Line, "_", " "), said})
+			rows = append(rows, []string{flat(n.Given), dash(n.Display), n.Country, strings.ReplaceAll(n.Line, "_", " "), said})
 		} else {
 			rows = append(rows, []string{n.Given, fmt.Sprint(n.Valid), n.E164, n.Country, n.Region, n.Line, strings.Join(n.TimeZones, " "), n.Fictional, strings.Join(n.Changes, "; "), n.Reason})
 		}

@@ -8,9 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
-	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -53,17 +50,34 @@ func stateWord(m client.Message) string {
 // print writes a result in the form that was asked for: value as JSON, or rows
 // under a head as table or CSV.
 func (a *app) print(cmd *cobra.Command, value any, head []string, rows [][]string) error {
+	return a.printSheet(cmd, value, sheet{head: head, rows: rows})
+}
+
+func (a *app) printSheet(cmd *cobra.Command, value any, s sheet) error {
 	out := cmd.OutOrStdout()
-	switch a.config.GetString("output") {
-	case "json":
+	output := a.config.GetString("output")
+	if output == "json" {
 		encoder := json.NewEncoder(out)
 		encoder.SetIndent("", "  ")
 		encoder.SetEscapeHTML(false)
 		return encoder.Encode(value)
-	case "csv":
+	}
+	columns := a.columns
+	if columns == nil && output == "table" {
+		columns = s.usual
+	}
+	if columns != nil {
+		all := s.head
+		var unknown []string
+		// It is no error: what was asked for has been done by now.
+		if s, unknown = s.chosen(columns); len(unknown) > 0 {
+			fmt.Fprintf(cmd.ErrOrStderr(), "There is no column %s; there are %s.\n", strings.Join(unknown, ", "), strings.Join(all, ", "))
+		}
+	}
+	if output == "csv" {
 		w := csv.NewWriter(out)
-		w.Write(head)
-		for _, r := range rows {
+		w.Write(s.head)
+		for _, r := range s.rows {
 			cells := make([]string, len(r))
 			for i, cell := range r {
 				cells[i] = defused(cell)
@@ -73,37 +87,10 @@ func (a *app) print(cmd *cobra.Command, value any, head []string, rows [][]strin
 		w.Flush()
 		return w.Error()
 	}
-	t := table.NewWriter()
-	style := table.StyleDefault
-	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box = table.BoxStyle{PaddingRight: "   "}
-	style.Format.Header = text.FormatDefault
-	t.SetStyle(style)
-	t.AppendHeader(row(head))
-	for _, r := range rows {
-		t.AppendRow(row(r))
-	}
-	width := 0
-	if v, ok := out.(*visible); ok {
-		if columns, _, err := term.GetSize(int(v.file.Fd())); err == nil {
-			width = columns
-		}
-	}
-	for line := range strings.SplitSeq(t.Render(), "\n") {
-		if line = strings.TrimRight(line, " "); width > 0 { // a row is a line
-			line = runewidth.Truncate(line, width, "…")
-		}
-		fmt.Fprintln(out, line)
+	if leftOut := s.write(out, widthOf(out)); len(leftOut) > 0 {
+		fmt.Fprintf(cmd.ErrOrStderr(), "Without room: %s. A wider terminal has them, or choose with --columns.\n", strings.Join(leftOut, ", "))
 	}
 	return nil
-}
-
-func row(cells []string) table.Row {
-	r := make(table.Row, len(cells))
-	for i, c := range cells {
-		r[i] = c
-	}
-	return r
 }
 
 // onTerminal reports whether a file is a terminal. Progress goes to standard
@@ -119,9 +106,12 @@ func clock(t time.Time) string {
 	return t.Format("15:04:05.000")
 }
 
-// oneLine shortens a text for a table.
+// flat writes a text in one line, for a table.
+func flat(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// oneLine shortens a text, and writes it in one line.
 func oneLine(s string, most int) string {
-	s = strings.Join(strings.Fields(s), " ")
+	s = flat(s)
 	if runes := []rune(s); len(runes) > most {
 		return string(runes[:most-1]) + "…"
 	}

@@ -22,6 +22,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/document"
+	"calmpigeon.example/internal/core/span"
 )
 
 // Exit codes.
@@ -123,7 +124,7 @@ func wrongFlag(cmd *cobra.Command, err error) error {
 	if !errors.As(err, &invalid) {
 		return usage{err}
 	}
-	expected := map[string]string{"int": "a whole number", "uint64": "a whole number", "duration": "a time span, such as 30s, 5m or 48h",
+	expected := map[string]string{"int": "a whole number", "uint64": "a whole number", "span": span.Accepted,
 		"bool": "true or false", "stringToString": "NAME=VALUE"}[invalid.GetFlag().Value.Type()]
 	if expected == "" {
 		return usage{err}
@@ -162,7 +163,10 @@ func code(cmd *cobra.Command, err error, errOut io.Writer) int {
 }
 
 // app is what commands share: the configuration.
-type app struct{ config *viper.Viper }
+type app struct {
+	config  *viper.Viper
+	columns []string // of tables and CSV; nil: the usual ones
+}
 
 func newRoot() *cobra.Command {
 	a := &app{config: viper.New()}
@@ -191,6 +195,9 @@ func newRoot() *cobra.Command {
 			if o := a.config.GetString("output"); o != "table" && o != "json" && o != "csv" {
 				return usagef("--output %q: accepted are table, json and csv", o)
 			}
+			if a.columns != nil && a.config.GetString("output") == "json" {
+				return usagef("--columns is for tables and CSV; JSON has everything")
+			}
 			return nil
 		},
 	}
@@ -200,6 +207,7 @@ func newRoot() *cobra.Command {
 	flags.String("url", "http://127.0.0.1:7410", "where the service is")
 	flags.String("key", "", "API key; better set as PIGEON_KEY, where other users cannot see it")
 	flags.StringP("output", "o", "table", "table, json or csv")
+	flags.StringSliceVar(&a.columns, "columns", nil, "only these columns of a table or CSV, with commas between, in this order")
 	root.AddCommand(
 		a.send(),
 		a.weigh(),

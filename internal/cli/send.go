@@ -174,49 +174,26 @@ func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, pat
 // printMessages prints messages as rows: one row, one state, one reason.
 func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Message) error {
 	csv := a.config.GetString("output") == "csv"
-	rows := make([][]string, len(messages))
-	for i, m := range messages {
-		if csv {
-			rows[i] = []string{
-				m.ID,
-				m.CreatedAt.Format(time.RFC3339Nano),
-				m.To,
-				m.Sender,
-				m.Kind,
-				m.State,
-				m.Cause,
-				fmt.Sprint(m.Segments),
-				m.Gateway,
-				m.GatewayRef,
-				m.Reference,
-				m.Text,
-			}
-		} else {
-			rows[i] = []string{m.ID, strings.TrimSuffix(clock(m.CreatedAt.Truncate(time.Second)), ".000"), m.To, m.Sender, stateWord(m), m.Cause, oneLine(m.Text, 40), fmt.Sprint(m.Segments), m.Gateway}
-		}
-	}
+	s := sheet{head: []string{"id", "state", "cause", "to", "text", "created", "sender", "gateway", "segments", "kind", "country", "gateway_ref",
+		"reference", "template", "price"}}
+	s.usual = s.head[:9]
 	if csv {
-		return a.print(
-			cmd,
-			value,
-			[]string{
-				"id",
-				"created_at",
-				"to",
-				"sender",
-				"kind",
-				"state",
-				"cause",
-				"segments",
-				"gateway",
-				"gateway_ref",
-				"reference",
-				"text",
-			},
-			rows,
-		)
+		s.head = []string{"id", "created_at", "to", "sender", "kind", "state", "cause", "segments", "gateway", "gateway_ref", "reference", "text"}
 	}
-	return a.print(cmd, value, []string{"id", "created", "to", "sender", "state", "cause", "text", "segments", "gateway"}, rows)
+	for _, m := range messages {
+		if csv {
+			s.rows = append(s.rows, []string{m.ID, m.CreatedAt.Format(time.RFC3339Nano), m.To, m.Sender, m.Kind, m.State, m.Cause,
+				fmt.Sprint(m.Segments), m.Gateway, m.GatewayRef, m.Reference, m.Text})
+			continue
+		}
+		price := ""
+		if m.Price != nil {
+			price = m.Price.String()
+		}
+		s.rows = append(s.rows, []string{m.ID, stateWord(m), m.Cause, m.To, flat(m.Text), strings.TrimSuffix(clock(m.CreatedAt.Truncate(time.Second)), ".000"),
+			m.Sender, m.Gateway, fmt.Sprint(m.Segments), m.Kind, m.Country, m.GatewayRef, m.Reference, m.Template, price})
+	}
+	return a.printSheet(cmd, value, s)
 }
 
 // printRehearsal shows what would be sent.

@@ -109,7 +109,7 @@ func (a *app) printTemplates(cmd *cobra.Command, value any, all ...client.Templa
 				t.Kind,
 				t.Sender,
 				t.Cure,
-				oneLine(t.Texts[t.Language], 50),
+				flat(t.Texts[t.Language]),
 			},
 		)
 	}
@@ -155,15 +155,18 @@ func (a *app) templateCheck() *cobra.Command {
 
 // preview shows the texts of a template; what is missing stays a field.
 func (a *app) preview(cmd *cobra.Command, t *template.Template, lang string, given map[string]string) error {
-	values := map[string]any{}
+	values := t.Example()
+	must, may := t.Needs()
 	for name, value := range given {
+		if !slices.Contains(must, name) && !slices.Contains(may, name) {
+			return usagef("--field %s: the template has no such field; it has %s", name, dash(strings.Join(append(must, may...), ", ")))
+		}
 		values[name] = value
 	}
-	must, may := t.Needs()
-	var missing []string
+	var examples []string
 	for _, name := range must {
 		if given[name] == "" {
-			missing = append(missing, name)
+			examples = append(examples, fmt.Sprintf("%s=%v", name, values[name]))
 		}
 	}
 	languages := slices.Sorted(maps.Keys(t.Texts))
@@ -173,16 +176,11 @@ func (a *app) preview(cmd *cobra.Command, t *template.Template, lang string, giv
 	out := cmd.OutOrStdout()
 	all := map[string]client.Weighing{}
 	for _, l := range languages {
-		var text string
-		if len(missing) == 0 {
-			rendered, err := t.Render(l, values)
-			if err != nil {
-				return err
-			}
-			text, _ = smstext.Options{}.Cure(rendered.Text, t.Cure)
-		} else {
-			text = t.Texts[l]
+		rendered, err := t.Render(l, values)
+		if err != nil {
+			return err
 		}
+		text, _ := smstext.Options{}.Cure(rendered.Text, t.Cure)
 		all[l] = explain.Text(text, smstext.Options{})
 	}
 	if a.config.GetString("output") == "json" {
@@ -193,8 +191,8 @@ func (a *app) preview(cmd *cobra.Command, t *template.Template, lang string, giv
 		fmt.Fprintf(out, "; it may have %s", strings.Join(may, ", "))
 	}
 	fmt.Fprintln(out, ".")
-	if len(missing) > 0 {
-		fmt.Fprintf(out, "Weighed with its fields unfilled; give --field for %s, or --data.\n", strings.Join(missing, ", "))
+	if len(examples) > 0 {
+		fmt.Fprintf(out, "Weighed with examples: %s. Give your own with --field, or all of them with --data.\n", strings.Join(examples, ", "))
 	}
 	for _, l := range languages {
 		fmt.Fprintf(out, "\n%s: ", l)
@@ -243,7 +241,7 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, pr
 		if s.TemplateSample != nil {
 			rows = append(
 				rows,
-				[]string{s.name, fmt.Sprint(s.Row), fmt.Sprint(s.Segments), fmt.Sprint(s.Units), s.Encoding, oneLine(s.Text, 60)},
+				[]string{s.name, fmt.Sprint(s.Row), fmt.Sprint(s.Segments), fmt.Sprint(s.Units), s.Encoding, flat(s.Text)},
 			)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
@@ -20,11 +21,45 @@ import (
 // lineMost is the longest line of JSON Lines that is read.
 const lineMost = 4 << 20
 
-// CSV reads values from a sheet (RFC 4180) whose head names the fields, a row
-// for each recipient. What makes reading stop is left in broken.
+// delimiters are what may stand between the cells of a sheet.
+const delimiters = ",;\t|"
+
+// delimiterOf is what stands between the cells of a head: what is there most often,
+// outside quotes. A comma, if nothing is.
+func delimiterOf(head string) rune {
+	best, most, quoted := ',', 0, false
+	count := map[rune]int{}
+	for _, r := range head {
+		switch {
+		case r == '"':
+			quoted = !quoted
+		case !quoted && strings.ContainsRune(delimiters, r):
+			if count[r]++; count[r] > most {
+				best, most = r, count[r]
+			}
+		}
+	}
+	return best
+}
+
+// headMost is how much of a sheet is looked at for what stands between its cells.
+const headMost = 64 << 10
+
+const byteOrderMark = "\uFEFF"
+
+// CSV reads values from a sheet (RFC 4180, also with semicolons, tabs or bars between
+// its cells) whose head names the fields, a row for each recipient. What makes
+// reading stop is left in broken.
 func CSV(in io.Reader, broken *error) iter.Seq[map[string]any] {
 	return func(yield func(map[string]any) bool) {
-		rows := csv.NewReader(in)
+		ahead := bufio.NewReaderSize(in, headMost)
+		if mark, _ := ahead.Peek(len(byteOrderMark)); string(mark) == byteOrderMark { // as spreadsheets write it
+			ahead.Discard(len(byteOrderMark))
+		}
+		begin, _ := ahead.Peek(headMost) // as much as there is
+		line, _, _ := strings.Cut(string(begin), "\n")
+		rows := csv.NewReader(ahead)
+		rows.Comma = delimiterOf(line)
 		rows.ReuseRecord = true
 		head, err := rows.Read()
 		if err != nil {
@@ -32,7 +67,6 @@ func CSV(in io.Reader, broken *error) iter.Seq[map[string]any] {
 			return
 		}
 		head = slices.Clone(head)
-		head[0] = strings.TrimPrefix(head[0], "\uFEFF") // as spreadsheets write it
 		for {
 			record, err := rows.Read()
 			if err == io.EOF {
@@ -107,6 +141,19 @@ func (r Row) recipient() (phone.Reading, error) {
 		return phone.Reading{Country: country}, nil
 	}
 	return phone.Read(to, country)
+}
+
+// sendable reports why nothing can go to a row's recipient. A row without a column to
+// is for nobody yet.
+func (r Row) sendable(template string) error {
+	given, named := r.Values["to"]
+	if !named {
+		return nil
+	}
+	if _, err := r.recipient(); err != nil {
+		return &Error{Template: template, Field: "to", Wrong: fmt.Sprintf("%q: %s", fmt.Sprint(given), fault.Why(err)), Accepted: phone.Accepted}
+	}
+	return nil
 }
 
 // Estimate is what a row costs by a price list, by its columns to and country.

@@ -46,6 +46,9 @@ func (t *Template) Weigh(rows iter.Seq[Row], options smstext.Options, each func(
 	for row := range rows {
 		s.Rows++
 		r, err := t.Render(row.Language, row.Values)
+		if err == nil {
+			err = row.sendable(t.Name)
+		}
 		var w smstext.Weight
 		if err == nil {
 			text, _ := options.Cure(r.Text, t.Cure)

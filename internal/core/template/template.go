@@ -350,6 +350,30 @@ func (t *Template) Needs() (must, may []string) {
 	return must, may
 }
 
+// Example gives an example of each field that every row needs, such as may stand
+// there.
+func (t *Template) Example() map[string]any {
+	must, _ := t.Needs()
+	values := map[string]any{}
+	for _, name := range must {
+		f := t.Fields[name]
+		example, ok := exampleOf[f.As]
+		if !ok {
+			example = exampleOf[AsText]
+		}
+		if f.Only == Digits {
+			example = "123456"
+		}
+		if f.Most > 0 && (f.As == AsText || f.As == "") {
+			example = example[:min(f.Most, len(example))]
+		}
+		values[name] = example
+	}
+	return values
+}
+
+var exampleOf = map[As]string{AsText: "example", AsNumber: "1234.5", AsDate: "2026-11-15", AsTime: "07:40", AsMoney: "48.50 EUR"}
+
 // Rendering is a text made of a template.
 type Rendering struct {
 	Text     string

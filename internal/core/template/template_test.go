@@ -170,6 +170,53 @@ func TestSpan(t *testing.T) {
 	}
 }
 
+// A row whose number is none cannot go; one that has no number yet can be weighed.
+func TestRowsWithoutANumber(t *testing.T) {
+	t.Parallel()
+	tmpl := read(t, "name: a\nlanguage: en\ntexts: {en: 'Hello {name}'}")
+	for sheet, failed := range map[string]int{
+		"name\nJo\nAnn\n": 0,
+		"name,to\nJo,+447700900123\nAnn,4.47701E+11\nBo,\n":                              2,
+		"name;to\nJo;+447700900123\nAnn;none\n":                                          1,
+		"\uFEFF\"to\";\"name, given\";name\n+447700900123;\"Jo, Ann\";\"J;A\"\n":         0,
+		"name\tto\tcountry\nJo\t07700 900123\tGB\nAnn\t\tGB\nBo\t07700 900123\t\n":       1,
+		"name|to\nJo|+447700900123\n":                                                    0,
+		"to,name\n+447700900123,a;b;c;d\n":                                               0,
+		"name,to\n\"a\n;;;;b\",+447700900123\n":                                          0,
+		strings.Repeat("x", 2*headMost) + ",name,to\n1,Jo,+447700900123\n2,Ann,nobody\n": 1,
+	} {
+		var broken error
+		s := tmpl.Weigh(tmpl.Rows(CSV(strings.NewReader(sheet), &broken), ""), smstext.Options{}, nil)
+		if broken != nil || s.Failed != failed {
+			t.Errorf("%.80q: %d of %d cannot go, want %d; %v %v", sheet, s.Failed, s.Rows, failed, s.Faults, broken)
+		}
+	}
+}
+
+// The examples of a template are such that it can be rendered with them.
+func TestExample(t *testing.T) {
+	t.Parallel()
+	tmpl := read(t, `name: a
+language: en
+fields:
+  code: {only: digits, most: 4}
+  port: {most: 3}
+  time: {as: time}
+  day: {as: date}
+  fare: {as: money}
+  share: {as: number}
+texts:
+  en: "{code} {port} {time} {day} {fare} {share} {name} {berth|3}"
+  de: "{code} {port} {time} {day} {fare} {share} {name} {berth|3}"
+`)
+	for _, lang := range []string{"en", "de"} {
+		r, err := tmpl.Render(lang, tmpl.Example())
+		if err != nil || !strings.HasPrefix(r.Text, "1234 exa 07:40 15") || !strings.HasSuffix(r.Text, "example 3") {
+			t.Errorf("%s: %q, %v", lang, r.Text, err)
+		}
+	}
+}
+
 func TestRowsFindTheirLanguage(t *testing.T) {
 	tmpl := read(t, "name: a\nlanguage: en\ntexts: {en: a, de: b, el: c}")
 	var broken error
