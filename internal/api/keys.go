@@ -4,6 +4,7 @@ import (
 	"net/http"
 
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/store"
@@ -54,13 +55,38 @@ func (a *API) newKey(c *gin.Context) {
 }
 
 func (a *API) revokeKey(c *gin.Context) {
-	id, ok := a.id(c)
-	if !ok {
-		return
+	id, err := a.keyNamed(c)
+	if err == nil {
+		err = a.engine.Keys.Revoke(c.Request.Context(), id)
 	}
-	if err := a.engine.Keys.Revoke(c.Request.Context(), id); err != nil {
+	if err != nil {
 		a.refuse(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+// keyNamed reads the id of a key in the address, or a start or an end of one that no
+// other has.
+func (a *API) keyNamed(c *gin.Context) (uuid.UUID, error) {
+	given := c.Param("id")
+	if id, err := uuid.Parse(given); err == nil {
+		return id, nil
+	}
+	all, err := a.engine.Store.Keys(c.Request.Context())
+	if err != nil {
+		return uuid.Nil, err
+	}
+	missing := &nothing{what: "single key with an id like", name: given}
+	var found []uuid.UUID
+	for _, k := range all {
+		if store.EndsAlike(k.ID, given) {
+			found = append(found, k.ID)
+		}
+		missing.all = append(missing.all, k.ID.String()+" ("+k.Name+")")
+	}
+	if len(found) != 1 {
+		return uuid.Nil, missing
+	}
+	return found[0], nil
 }

@@ -217,13 +217,31 @@ func query(raw string) string {
 
 func text(b []byte) string { return strings.ToValidUTF8(string(b), "\uFFFD") }
 
-// id reads the id in the address; what is none names nothing.
+// id reads the id of a message in the address, or a start or an end of one that no
+// other has. What is none names nothing.
 func (a *API) id(c *gin.Context) (uuid.UUID, bool) {
-	id, err := uuid.Parse(c.Param("id"))
-	if err != nil {
-		a.refuse(c, &nothing{"thing with the id", c.Param("id"), nil})
+	given := c.Param("id")
+	if id, err := uuid.Parse(given); err == nil {
+		return id, true
 	}
-	return id, err == nil
+	const most = 10 // are told
+	found, err := a.engine.Store.Alike(c.Request.Context(), given, most)
+	switch {
+	case err != nil:
+		a.refuse(c, err)
+		return uuid.Nil, false
+	case len(found) == 1:
+		return found[0], true
+	}
+	missing := &nothing{what: "message", name: given}
+	if len(found) > 1 {
+		missing.what = "single message"
+		for _, id := range found {
+			missing.all = append(missing.all, id.String())
+		}
+	}
+	a.refuse(c, missing)
+	return uuid.Nil, false
 }
 
 // filter reads the choice of messages from the query string.

@@ -124,7 +124,15 @@ func (a *API) refuse(c *gin.Context, err error) {
 	case errors.As(err, &missing):
 		problem(c, http.StatusNotFound, "not-found", missing.title(), missing.there())
 	case errors.Is(err, store.ErrNotFound):
-		problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
+		title := "There is nothing at this address"
+		if id := c.Param("id"); id != "" {
+			what := "message"
+			if strings.HasPrefix(c.FullPath(), "/v1/keys/") {
+				what = "key"
+			}
+			title = (&nothing{what: what, name: id}).title()
+		}
+		problem(c, http.StatusNotFound, "not-found", title, "")
 	case errors.Is(err, roster.ErrInUse):
 		problem(c, http.StatusConflict, "in-use", "This is in use", fault.Why(err))
 	case errors.As(err, &stale):

@@ -53,10 +53,10 @@ func (a *app) decision(
 	return &cobra.Command{
 		Use:   name + " ID",
 		Short: short,
-		Long:  long,
+		Long:  strings.TrimSpace(long + "\n\n" + pieceHelp),
 		Args:  cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			m, err := decide(c, cmd.Context(), args[0])
+			m, err := decide(c, cmd.Context(), pieceOf(args[0]))
 			if err != nil {
 				return err
 			}
@@ -72,10 +72,10 @@ func (a *app) messageShow() *cobra.Command {
 		Short: "Show what became of a message, and how it is known",
 		Long: "Shows the message and its evidence in the order in which it was recorded: who\n" +
 			"said it, the gateway's time and ours, what was claimed, and what that made of the\n" +
-			"message. --raw adds what was sent and answered, secrets masked.",
+			"message. --raw adds what was sent and answered, secrets masked.\n\n" + pieceHelp,
 		Args: cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			m, err := c.Message(cmd.Context(), args[0], raw)
+			m, err := c.Message(cmd.Context(), pieceOf(args[0]), raw)
 			if err != nil {
 				return err
 			}
@@ -110,6 +110,11 @@ func (a *app) messageShow() *cobra.Command {
 	cmd.Flags().BoolVar(&raw, "raw", false, "also show the raw exchanges")
 	return cmd
 }
+
+const pieceHelp = "ID may be a start or an end of the id, of six digits or more, that no other has."
+
+// pieceOf is an id as it was given, also as a table writes a start of one.
+func pieceOf(given string) string { return strings.Trim(given, "…") }
 
 func gatewayTime(e client.Evidence, layout string) string {
 	if e.GatewayAt == nil {

@@ -79,7 +79,7 @@ func (a *app) keys() *cobra.Command {
 		Short: "End a key's use, for good",
 		Args:  cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			if err := c.RevokeKey(cmd.Context(), args[0]); err != nil {
+			if err := c.RevokeKey(cmd.Context(), pieceOf(args[0])); err != nil {
 				return err
 			}
 			fmt.Fprintln(cmd.ErrOrStderr(), "Revoked.")
