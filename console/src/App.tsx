@@ -49,7 +49,7 @@ function Rooms({ phone }: { phone: string }) {
       <nav className="rail" aria-label="Rooms">
         <div className="brand"><Mark />Calm Pigeon</div>
         <NavLink to="/" end><Icon name="messages" />Messages</NavLink>
-        <NavLink to="/send"><Icon name="send" />Send one</NavLink>
+        <NavLink to="/send"><Icon name="send" /><span>Send<span className="roomy"> one</span></span></NavLink>
         <NavLink to="/gateways"><Icon name="gateways" />Gateways</NavLink>
         <NavLink to="/templates"><Icon name="templates" />Templates</NavLink>
         <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>

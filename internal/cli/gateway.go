@@ -264,15 +264,15 @@ func fares(h client.GatewayHealth) (word, why string) {
 	if h.Cause != "" {
 		word += " (" + h.Cause + ")"
 	}
+	if why == "" {
+		why = h.Advice
+	}
 	switch {
 	case h.Until == nil:
 	case h.Until.After(time.Now()):
-		word += ", tried again at " + h.Until.Local().Format(time.TimeOnly)
+		why = strings.TrimSpace(why + " Tried again at " + h.Until.Local().Format(time.TimeOnly) + ".")
 	default:
-		word += ", tried again with the next message"
-	}
-	if why == "" {
-		why = h.Advice
+		why = strings.TrimSpace(why + " Tried again with the next message.")
 	}
 	for _, w := range h.Warnings {
 		why = strings.TrimSpace(why + " " + w)
@@ -294,7 +294,7 @@ func (a *app) printGateways(cmd *cobra.Command, value any, all ...client.Gateway
 		why = cmp.Or(why, g.About)
 		rows = append(rows, []string{g.Name, word, balanceOf(g.Health), g.Dialect, g.Address, fmt.Sprint(g.PerSecond), why})
 	}
-	return a.print(cmd, value, []string{"name", "fares", "balance", "dialect", "address", "per second", "about, or why"}, rows)
+	return a.print(cmd, value, []string{"name", "fares", "balance", "dialect", "address", "per second", "about or why"}, rows)
 }
 
 func messages(n int) string {

@@ -88,7 +88,7 @@ func (a *app) printSheet(cmd *cobra.Command, value any, s sheet) error {
 		return w.Error()
 	}
 	if leftOut := s.write(out, widthOf(out)); len(leftOut) > 0 {
-		fmt.Fprintf(cmd.ErrOrStderr(), "Without room: %s. A wider terminal has them, or choose with --columns.\n", strings.Join(leftOut, ", "))
+		fmt.Fprintf(cmd.ErrOrStderr(), "Not shown, for want of room: %s. Choose with --columns.\n", strings.Join(leftOut, ", "))
 	}
 	return nil
 }

@@ -56,7 +56,7 @@ const least = 16
 
 // giving are the columns that give way where there is too little room: what they hold
 // can be long, and its beginning is of use.
-var giving = []string{"text", "note", "said", "about", "about, or why", "before → after", "address", "goes through", "gives", "quiet",
+var giving = []string{"text", "note", "said", "about", "about or why", "before → after", "address", "goes through", "gives", "quiet",
 	"check", "fields", "needs", "may have", "part", "senders", "gateways", "countries", "registered", "default for"}
 
 // staying are the columns that are never cut or left out: what one looks for.

@@ -11,7 +11,8 @@ const asked = ["alphanumeric", "numeric", "short_code", "texts", "links"] as con
 const heads = { alphanumeric: "Names", numeric: "Numbers", short_code: "Short codes", texts: "Texts", links: "Links" };
 const accesses: Access[] = ["open", "registered", "closed", "unknown"];
 
-const quiet = (r: Rule) => (r.quiet ?? []).map((q) => `${q.kinds.join(", ")} ${q.from}–${q.to}${q.days?.length ? `, all ${q.days.join(", ")}` : ""}`).join("; ");
+const quietOf = (r: Rule) => (r.quiet ?? []).flatMap((q) => [`${q.kinds.join(", ")} ${q.from}–${q.to}`, ...(q.days?.length ? [`all ${q.days.join(", ")}`] : [])]);
+const quiet = (r: Rule) => quietOf(r).join(", ");
 
 function Says({ access }: { access: Access }) {
   return <span className={access === "closed" ? "fw-bold" : access === "registered" ? "" : "quiet"}>{access}</span>;
@@ -100,7 +101,7 @@ export function Countries() {
                 <tr key={r.country}>
                   <td className="text-nowrap"><span className="mono me-2">{r.country}</span>{r.name}</td>
                   {asked.map((a) => <td key={a}><Says access={r[a]} /></td>)}
-                  <td className="text-nowrap">{quiet(r)}</td>
+                  <td>{quietOf(r).map((q) => <div key={q} className="text-nowrap">{q}</div>)}</td>
                   <td>{r.opt_out}</td>
                   <td className="quiet note">{r.note}</td>
                   <td className="quiet text-nowrap">{r.date}{r.changed_by && <div>by {r.changed_by}</div>}</td>

@@ -8,7 +8,7 @@ import { Health, left, why } from "../parts/Health";
 import { Fault, Refused } from "../parts/Refused";
 import { Secrets } from "../parts/Secrets";
 import { TrialResult } from "../parts/TrialResult";
-import { when } from "../parts/time";
+import { spanWords, when } from "../parts/time";
 
 function Change({ g, close }: { g: Gateway; close: () => void }) {
   const queries = useQueryClient();
@@ -74,7 +74,7 @@ export function GatewayPage() {
     ["Secrets", <><span className="mono">{g.secrets.join(", ") || "none"}</span> <span className="quiet">kept encrypted, never shown</span></>],
     ["Limits", `${limits}; ${g.in_flight} requests at a time, ${g.recipients} ${g.recipients === 1 ? "message" : "messages"} a request`],
     ["Our reference", { honoured: "the same one twice is one message: what is in doubt may go again", carried: "it comes back in receipts", none: "there is no place for it" }[g.reference]],
-    ["When silent", `asked about after ${g.ask_after}, given up after ${g.give_up_after}`],
+    ["When silent", `asked about after ${spanWords(g.ask_after)}, given up after ${spanWords(g.give_up_after)}`],
   ];
   if (g.senders.length) known.push(["Leased senders", g.senders.join(", ")]);
   return (
