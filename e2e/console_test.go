@@ -451,3 +451,43 @@ func TestConsoleGateways(t *testing.T) {
 	b.shows(".notice", "dialect:1: dialect:")
 	b.shows(".notice", "expected it to start with /")
 }
+
+// On a narrow screen nothing lies over the headline and every room is within reach; on
+// a wide one no table is cut.
+func TestConsoleFitsItsScreen(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
+	b.do(chromedp.WaitVisible("h1"))
+	ask := func(script string) string {
+		t.Helper()
+		said, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](script))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return said
+	}
+	b.do(chromedp.Navigate(h.URL + "/countries"))
+	b.shows("tbody", "Austria")
+	if said := ask(`(() => { const t = document.querySelector(".table-responsive"); return t.scrollWidth > t.clientWidth ? t.scrollWidth + " of " + t.clientWidth : "" })()`); said != "" {
+		t.Errorf("the table of countries needs %s pixels", said)
+	}
+	b.do(chromedp.EmulateViewport(390, 844))
+	for _, path := range []string{"/", "/send", "/gateways", "/gateways/harbourline", "/countries", "/changes"} {
+		b.do(chromedp.Navigate(h.URL+path), chromedp.WaitVisible("h1"))
+		if said := ask(`(() => {
+			const box = (e) => e.getBoundingClientRect(), wrong = [];
+			const title = box(document.querySelector("h1"));
+			for (const one of document.querySelectorAll(".rail a, .rail button")) {
+				const b = box(one);
+				if (b.bottom > title.top && b.top < title.bottom && b.right > title.left && b.left < title.right) wrong.push(one.textContent + " lies over the headline");
+				if (b.left < 0 || b.right > innerWidth || b.bottom > innerHeight || b.width < 24) wrong.push(one.textContent + " is out of reach");
+			}
+			if (document.documentElement.scrollWidth > innerWidth) wrong.push("the page is wider than the screen");
+			return wrong.join("; ");
+		})()`); said != "" {
+			t.Errorf("%s: %s", path, said)
+		}
+	}
+}

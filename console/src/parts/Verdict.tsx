@@ -20,6 +20,7 @@ export function Verdict({ recipient: r }: { recipient: Recipient }) {
       {!n && r.country && <p>{r.country_name}</p>}
       {r.sender && <p>From <b>{r.sender}</b> {/[^\d+]/.test(r.sender) && <span className="quiet">{[...r.sender].length} of 11 characters</span>}</p>}
       {r.country && r.segments > 0 && <p>{r.price ? <><b>{r.price.amount} {r.price.currency}</b> through {r.gateway}</> : <span className="quiet">Price unknown{r.gateway && `: ${r.gateway} has none for ${r.country_name}`}</span>}</p>}
+      {r.gateway && r.why && <p className="quiet">{r.gateway}: {r.why}</p>}
       {d && (
         <p className={d.verdict === "refused" ? "wrong" : d.verdict === "careful" ? "look" : ""}>
           {words[d.verdict]}, by the rule <Link to={`/countries?q=${r.country}`}>{d.rule}</Link>
