@@ -489,23 +489,57 @@ func TestGatewayIsChanged(t *testing.T) {
 	}
 }
 
-// What people write back is kept, once.
+// What people write back to a number is kept, once, through whichever gateway it
+// comes; to a name nobody can write.
 func TestInbound(t *testing.T) {
 	t.Parallel()
-	h := build(t).with("commonquay")
-	h.settled(h.send(client.Draft{To: "+447700900101", Text: "Berth 3?"}).ID)
-	response, err := http.Post(h.FleetURL+"/phones/+447700900101/reply", "application/json", strings.NewReader(`{"text":"Yes, ναι"}`))
-	if err != nil || response.StatusCode != http.StatusNoContent {
-		t.Fatalf("%v %v", response, err)
+	gateways := []string{"harbourline", "sandbank", "longshore", "oldpier", "commonquay", "stamphouse", "waxseal"}
+	h := build(t).with(gateways...)
+	const own = "+447700900000"
+	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: own, TwoWay: true}))
+	must[client.Template](t)(h.Client.AddTemplate(t.Context(), client.TemplateFile{Source: `name: code
+language: en
+texts: {en: "{code} is your boarding code for Lanternholm Ferries. Do not share it."}
+registered: [{country: GB, gateway: stamphouse, id: LH-4102, wording: "{} is your boarding code for Lanternholm Ferries. Do not share it."}]
+`}))
+	write := func(number, text string) int {
+		t.Helper()
+		response, err := http.Post(h.FleetURL+"/phones/"+number+"/reply", "application/json", strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		response.Body.Close()
+		return response.StatusCode
+	}
+	for i, gateway := range gateways {
+		number := fmt.Sprintf("+4477009001%02d", i+1)
+		d := client.Draft{To: number, Text: "Berth 3?", Sender: own, Gateway: gateway}
+		if gateway == "stamphouse" {
+			d.Text, d.Template, d.Fields = "", "code", map[string]any{"code": "1234"}
+		}
+		if m := h.settled(h.send(d).ID); m.State != "delivered" {
+			t.Errorf("through %s: %s, %s", gateway, m.State, m.Cause)
+		}
+		if status := write(number, "Yes, ναι & <3"); status != http.StatusNoContent {
+			t.Errorf("to %s: answered %d", gateway, status)
+		}
 	}
 	var page client.List[client.Inbound]
-	eventually(t, "it came in", func() bool {
+	eventually(t, "all came in", func() bool {
 		page = must[client.List[client.Inbound]](t)(h.Client.Inbound(t.Context(), ""))
-		return len(page.Items) > 0
+		return len(page.Items) == len(gateways)
 	})
-	if in := page.Items[0]; len(page.Items) != 1 || in.From != "tel:+447700900101" || in.To != "Lanternholm" || in.Text != "Yes, ναι" ||
-		in.Gateway != "commonquay" {
-		t.Errorf("%+v", page.Items)
+	for _, in := range page.Items {
+		digits := func(s string) string { return strings.TrimLeft(strings.TrimPrefix(s, "tel:"), "+") }
+		i := slices.Index(gateways, in.Gateway)
+		if i < 0 || digits(in.From) != fmt.Sprintf("4477009001%02d", i+1) || digits(in.To) != digits(own) || in.Text != "Yes, ναι & <3" ||
+			in.GatewayRef == "" || in.GatewayAt == nil {
+			t.Errorf("%+v", in)
+		}
+	}
+	h.settled(h.send(client.Draft{To: "+447700900109", Text: "Berth 3?", Sender: "Lanternholm", Gateway: "harbourline"}).ID)
+	if status := write("+447700900109", "Yes"); status != http.StatusConflict {
+		t.Errorf("to a name: answered %d", status)
 	}
 }
 

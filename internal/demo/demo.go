@@ -8,14 +8,17 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/engine/setup"
 	"calmpigeon.example/internal/fleet"
 	"calmpigeon.example/internal/service"
 )
@@ -44,7 +47,11 @@ func Run(ctx context.Context, o Options) error {
 		if err != nil {
 			return fmt.Errorf("loading the demo data: %w", err)
 		}
-		welcome(o.Out, at, key, fresh, time.Since(started))
+		secrets, err := writeSecrets(o)
+		if err != nil {
+			return err
+		}
+		welcome(o.Out, at, key, secrets, fresh, time.Since(started))
 		<-ctx.Done()
 		fmt.Fprintln(o.Out, "\nStopping: what is in flight is recorded first.")
 		return nil
@@ -94,6 +101,30 @@ func together(ctx context.Context, o Options, do func(context.Context, places) e
 // keyFile is where the demo keeps its key, because a demo is there to be tried
 // again.
 func keyFile(o Options) string { return filepath.Join(o.Service.Data, "demo-key") }
+
+// writeSecrets writes the secrets of the practice fleet as a shell reads them, named
+// as in an exported set-up, so that its gateways can be added and set-ups be taken
+// in elsewhere.
+func writeSecrets(o Options) (file string, err error) {
+	file = filepath.Join(o.Service.Data, "practice-secrets.env")
+	var all strings.Builder
+	all.WriteString("# Secrets of the practice fleet, which are no secrets. In a shell: source this file.\n")
+	for _, b := range fleet.Berths() {
+		for _, name := range slices.Sorted(maps.Keys(b.Secrets)) {
+			fmt.Fprintf(&all, "export %s='%s'\n", strings.Trim(setup.Placeholder(b.Dialect, name), "${}"), b.Secrets[name])
+		}
+	}
+	for _, name := range []string{"key", "secret"} {
+		fmt.Fprintf(&all, "export %s='%s'\n", strings.Trim(setup.Placeholder(swapped, name), "${}"), swappedSecrets()[name])
+	}
+	return file, os.WriteFile(file, []byte(all.String()), 0o600)
+}
+
+// swappedSecrets are key and secret of a gateway, the one in the place of the other,
+// as happens.
+func swappedSecrets() map[string]string {
+	return map[string]string{"key": fleet.OldpierSecret, "secret": fleet.OldpierKey}
+}
 
 // signIn takes the demo's key.
 func signIn(ctx context.Context, o Options, at places) (*client.Client, string, error) {
@@ -197,7 +228,7 @@ func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewa
 				Name:        swapped,
 				Dialect:     "oldpier",
 				Address:     at.fleet + "/oldpier",
-				Secrets:     map[string]string{"key": fleet.OldpierSecret, "secret": fleet.OldpierKey},
+				Secrets:     swappedSecrets(),
 				Timeout:     spans.timeout,
 				AskAfter:    spans.askAfter,
 				GiveUpAfter: spans.giveUp,
@@ -207,7 +238,7 @@ func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewa
 	return err
 }
 
-func welcome(w io.Writer, at places, key string, fresh bool, took time.Duration) {
+func welcome(w io.Writer, at places, key, secrets string, fresh bool, took time.Duration) {
 	data := "Its data is as you left it."
 	if fresh {
 		data = fmt.Sprintf("%d messages of Lanternholm Ferries are on their way.", len(scenario))
@@ -218,6 +249,7 @@ Calm Pigeon is up after %.1f s. %s
   Console         %s/#key=%s
   Practice phone  %s/phone
   Endings         %s/endings   what a number's last two digits do
+  Secrets         %s   of the practice gateways, to add them elsewhere
 
 Send a text, and see it arrive on the practice phone:
 
@@ -229,5 +261,5 @@ Send a text, and see it arrive on the practice phone:
   bin/pigeon send +447700900123 "Crossing 0740 now leaves from berth 3" --wait
 
 Ctrl-C stops it; the next start finds its data again.
-`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, at.service, key, at.service, key)
+`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, secrets, at.service, key, at.service, key)
 }

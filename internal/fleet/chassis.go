@@ -30,7 +30,7 @@ type chassis struct {
 	// tell pushes a receipt; nil: it has none.
 	tell func(context.Context, report) bool
 	// inbound pushes what somebody wrote back; nil: it takes no replies.
-	inbound func(ctx context.Context, number string, last lastText, text string) bool
+	inbound func(context.Context, written) bool
 	// check refuses an offer for a reason of the gateway's own; empty: it does
 	// not.
 	check func(offer) string

@@ -163,8 +163,8 @@ func (q *Commonquay) pushJSON(ctx context.Context, address string, value any) bo
 }
 
 // notifyInbound pushes what somebody wrote back.
-func (q *Commonquay) notifyInbound(ctx context.Context, number string, last lastText, text string) bool {
-	return q.pushJSON(ctx, last.report, map[string]any{"inboundMessageNotification": map[string]any{"inboundMessage": map[string]any{
-		"senderAddress": "tel:" + number, "destinationAddress": last.from, "dateTime": time.Now().UTC().Format(time.RFC3339),
-		"messageId": "in-" + time.Now().Format("150405.000000"), "inboundSMSTextMessage": map[string]any{"message": text}}}})
+func (q *Commonquay) notifyInbound(ctx context.Context, m written) bool {
+	return q.pushJSON(ctx, m.Report, map[string]any{"inboundMessageNotification": map[string]any{"inboundMessage": map[string]any{
+		"senderAddress": "tel:" + m.From, "destinationAddress": m.To, "dateTime": m.At.Format(time.RFC3339),
+		"messageId": m.ID, "inboundSMSTextMessage": map[string]any{"message": m.Text}}}})
 }

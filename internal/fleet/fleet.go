@@ -8,11 +8,13 @@ package fleet
 
 import (
 	"context"
+	"crypto/rand"
 	"embed"
 	"html/template"
 	"log/slog"
 	"net/http"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 )
@@ -135,6 +137,13 @@ func (f *Fleet) noteSender(number string, c *chassis, e *Entry) {
 	f.last[number] = lastText{c, e.From, e.Report}
 }
 
+// written is what somebody wrote back from a handset.
+type written struct {
+	ID, From, To, Text string
+	At                 time.Time
+	Report             string // where it is pushed
+}
+
 // reply writes back from a handset to whoever wrote last: {"text": "…"}.
 func (f *Fleet) reply(w http.ResponseWriter, r *http.Request) {
 	in, err := decode[struct{ Text string }](r)
@@ -149,7 +158,11 @@ func (f *Fleet) reply(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusNotFound, map[string]any{"error": "nobody has written to " + number})
 	case last.through.inbound == nil:
 		answer(w, http.StatusConflict, map[string]any{"error": last.through.Name + " takes no replies back"})
-	case !last.through.inbound(r.Context(), number, last, in.Text):
+	case strings.Trim(strings.TrimPrefix(last.from, "tel:"), "+0123456789") != "":
+		answer(w, http.StatusConflict, map[string]any{"error": last.from + " is a name: nobody can write back to one"})
+	case !last.through.inbound(r.Context(), written{
+		ID: "in-" + rand.Text()[:12], From: number, To: last.from, Text: in.Text, At: time.Now().UTC(), Report: last.report,
+	}):
 		answer(w, http.StatusBadGateway, map[string]any{"error": "the reply was not taken at the other side"})
 	default:
 		w.WriteHeader(http.StatusNoContent)

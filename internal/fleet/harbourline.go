@@ -21,7 +21,7 @@ var harbourlineWords = map[string]string{taken: "TAKEN", afloat: "AFLOAT", lande
 
 func newHarbourline(f *Fleet) *Harbourline {
 	h := &Harbourline{newChassis(f, "harbourline", "hl", 40_000)}
-	h.honours, h.tell = true, h.post
+	h.honours, h.tell, h.inbound = true, h.post, h.postInbound
 	return h
 }
 
@@ -108,14 +108,24 @@ func (h *Harbourline) event(r report) map[string]any {
 }
 
 func (h *Harbourline) post(ctx context.Context, r report) bool {
-	body, _ := json.Marshal(map[string]any{"events": []any{h.event(r)}})
 	secret := HarbourlineReceiptSecret
 	if r.Forged {
 		secret = "not the secret"
 	}
+	return h.push(ctx, r.Report, secret, map[string]any{"events": []any{h.event(r)}})
+}
+
+// postInbound pushes what somebody wrote back.
+func (h *Harbourline) postInbound(ctx context.Context, m written) bool {
+	return h.push(ctx, m.Report, HarbourlineReceiptSecret, map[string]any{"back": map[string]any{
+		"id": m.ID, "from": m.From, "to": m.To, "text": m.Text, "time": m.At.Format(time.RFC3339Nano)}})
+}
+
+func (h *Harbourline) push(ctx context.Context, address, secret string, value any) bool {
+	body, _ := json.Marshal(value)
 	mac := hmac.New(sha256.New, []byte(secret))
 	mac.Write(body)
-	request, err := http.NewRequestWithContext(ctx, "POST", r.Report, bytes.NewReader(body))
+	request, err := http.NewRequestWithContext(ctx, "POST", address, bytes.NewReader(body))
 	if err == nil {
 		request.Header.Set("X-Signature", hex.EncodeToString(mac.Sum(nil)))
 		request.Header.Set("Content-Type", "application/json")

@@ -24,7 +24,7 @@ const longshoreMost = 1000
 
 func newLongshore(f *Fleet) *Longshore {
 	l := &Longshore{chassis: newChassis(f, "longshore", "ls", 30_000), batch: map[string][]map[string]any{}}
-	l.tell = l.collect
+	l.tell, l.inbound = l.collect, l.postInbound
 	return l
 }
 
@@ -130,6 +130,21 @@ func (l *Longshore) collect(ctx context.Context, r report) bool {
 	return true
 }
 
+// postInbound pushes what somebody wrote back.
+func (l *Longshore) postInbound(ctx context.Context, m written) bool {
+	return l.push(ctx, m.Report, map[string]any{"back": []any{
+		map[string]any{"id": m.ID, "from": m.From, "to": m.To, "body": m.Text, "at": m.At.UnixMilli()}}})
+}
+
+func (l *Longshore) push(ctx context.Context, address string, value any) bool {
+	body, _ := json.Marshal(value)
+	request, err := http.NewRequestWithContext(ctx, "POST", address, bytes.NewReader(body))
+	if err == nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	return l.deliver(request, err, done)
+}
+
 func (l *Longshore) flush(address string, tries int) {
 	l.mu.Lock()
 	events := l.batch[address]
@@ -138,14 +153,9 @@ func (l *Longshore) flush(address string, tries int) {
 	if len(events) == 0 {
 		return
 	}
-	body, _ := json.Marshal(events)
 	ctx, cancel := context.WithTimeout(l.fleet.ctx, 5*time.Second)
 	defer cancel()
-	request, err := http.NewRequestWithContext(ctx, "POST", address, bytes.NewReader(body))
-	if err == nil {
-		request.Header.Set("Content-Type", "application/json")
-	}
-	if l.deliver(request, err, done) || tries >= giveUp {
+	if l.push(ctx, address, events) || tries >= giveUp {
 		return
 	}
 	l.mu.Lock()

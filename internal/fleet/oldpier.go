@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 	"unicode/utf16"
 )
 
@@ -28,14 +29,14 @@ var oldpierWords = map[string]string{
 
 func newOldpier(f *Fleet) *Oldpier {
 	o := &Oldpier{newChassis(f, "oldpier", "op", 28_000)}
-	o.tell = o.post
+	o.tell, o.inbound = o.post, o.postInbound
 	return o
 }
 
 func (o *Oldpier) routes(mux *http.ServeMux) {
 	mux.HandleFunc("GET /oldpier/http/send", o.keyed(o.submit))
 	mux.HandleFunc("GET /oldpier/http/state", o.keyed(func(w http.ResponseWriter, r *http.Request) {
-		e, ok := o.find(r.URL.Query().Get("msgid"))
+		e, ok := o.find(r.URL.Query().Get("text_id"))
 		if !ok {
 			o.answer(w, oldpierAnswer{Code: 404, Text: "no such message"})
 			return
@@ -88,14 +89,14 @@ func (o *Oldpier) submit(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	text, err := oldpierText(q)
-	if err != nil || text == "" || q.Get("originator") == "" || !loopbackOnly(q.Get("dlrurl")) {
-		o.answer(w, oldpierAnswer{Code: 422, Text: fmt.Sprintf("text, originator or dlrurl: %v", err)})
+	if err != nil || text == "" || q.Get("source") == "" || !loopbackOnly(q.Get("tell_at")) {
+		o.answer(w, oldpierAnswer{Code: 422, Text: fmt.Sprintf("text, source or tell_at: %v", err)})
 		return
 	}
 	code := func(code int, text string) func(http.ResponseWriter) {
 		return func(w http.ResponseWriter) { o.answer(w, oldpierAnswer{Code: code, Text: text}) }
 	}
-	o.serve(w, r, []offer{{From: q.Get("originator"), To: "+" + number, Text: text, Report: q.Get("dlrurl")}}, voice{
+	o.serve(w, r, []offer{{From: q.Get("source"), To: "+" + number, Text: text, Report: q.Get("tell_at")}}, voice{
 		taken: func(w http.ResponseWriter, all []verdict) {
 			v := all[0]
 			switch {
@@ -144,14 +145,24 @@ func (o *Oldpier) post(ctx context.Context, r report) bool {
 		address = elsewhere(address)
 	}
 	form := url.Values{
-		"msgid":  {r.ID},
-		"state":  {oldpierWords[r.Status]},
-		"number": {strings.TrimPrefix(r.To, "+")},
-		"when":   {r.at().Format("2006-01-02T15:04:05Z07:00")},
+		"text_id": {r.ID},
+		"state":   {oldpierWords[r.Status]},
+		"number":  {strings.TrimPrefix(r.To, "+")},
+		"when":    {r.at().Format("2006-01-02T15:04:05Z07:00")},
 	}
 	if r.Status == invalid {
 		form.Set("err", "011")
 	}
+	return o.push(ctx, address, form)
+}
+
+// postInbound pushes what somebody wrote back.
+func (o *Oldpier) postInbound(ctx context.Context, m written) bool {
+	return o.push(ctx, m.Report, url.Values{"back_id": {m.ID}, "writer": {strings.TrimPrefix(m.From, "+")}, "source": {strings.TrimPrefix(m.To, "+")},
+		"text": {m.Text}, "when": {m.At.Format(time.RFC3339)}})
+}
+
+func (o *Oldpier) push(ctx context.Context, address string, form url.Values) bool {
 	request, err := http.NewRequestWithContext(ctx, "POST", address, strings.NewReader(form.Encode()))
 	if err == nil {
 		request.Header.Set("Content-Type", "application/x-www-form-urlencoded")

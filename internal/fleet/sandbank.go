@@ -25,7 +25,7 @@ const sandbankMost = 500
 
 func newSandbank(f *Fleet) *Sandbank {
 	s := &Sandbank{newChassis(f, "sandbank", "sb", 35_000)}
-	s.tell = s.get
+	s.tell, s.inbound = s.get, s.getInbound
 	return s
 }
 
@@ -62,8 +62,8 @@ func (s *Sandbank) submit(w http.ResponseWriter, r *http.Request) {
 	}
 	form := r.PostForm
 	numbers := strings.Split(form.Get("to"), ",")
-	if len(numbers) > sandbankMost || form.Get("text") == "" || form.Get("from") == "" || !loopbackOnly(form.Get("dlr")) {
-		s.reply(w, "P", "to, text, from or dlr", nil)
+	if len(numbers) > sandbankMost || form.Get("text") == "" || form.Get("from") == "" || !loopbackOnly(form.Get("tell")) {
+		s.reply(w, "P", "to, text, from or tell", nil)
 		return
 	}
 	offers := make([]offer, len(numbers))
@@ -76,7 +76,7 @@ func (s *Sandbank) submit(w http.ResponseWriter, r *http.Request) {
 			From:   form.Get("from"),
 			To:     "+" + n,
 			Text:   form.Get("text"),
-			Report: form.Get("dlr"),
+			Report: form.Get("tell"),
 			Flash:  form.Get("class") == "0",
 		}
 	}
@@ -119,6 +119,16 @@ func (s *Sandbank) get(ctx context.Context, r report) bool {
 		"ts": {fmt.Sprint(r.at().Unix())},
 		"to": {strings.TrimPrefix(r.To, "+")},
 	}
+	return s.push(ctx, address, query)
+}
+
+// getInbound pushes what somebody wrote back.
+func (s *Sandbank) getInbound(ctx context.Context, m written) bool {
+	return s.push(ctx, m.Report, url.Values{"back": {m.ID}, "from": {strings.TrimPrefix(m.From, "+")}, "to": {strings.TrimPrefix(m.To, "+")},
+		"text": {m.Text}, "ts": {fmt.Sprint(m.At.Unix())}})
+}
+
+func (s *Sandbank) push(ctx context.Context, address string, query url.Values) bool {
 	request, err := http.NewRequestWithContext(ctx, "GET", address+"?"+query.Encode(), nil)
 	return s.deliver(request, err, done)
 }

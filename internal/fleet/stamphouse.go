@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"encoding/xml"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -33,7 +34,7 @@ var stamphouseWords = map[string]string{taken: "accepted", afloat: "moving", lan
 
 func newStamphouse(f *Fleet) *Stamphouse {
 	s := &Stamphouse{chassis: newChassis(f, "stamphouse", "st", 20_000), verified: map[string]bool{}, quota: 5000}
-	s.tell = s.push
+	s.tell, s.inbound = s.post, s.postInbound
 	s.check = func(o offer) string {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -159,7 +160,7 @@ func (s *Stamphouse) submit(w http.ResponseWriter, r *http.Request, call bool) {
 	})
 }
 
-func (s *Stamphouse) push(ctx context.Context, r report) bool {
+func (s *Stamphouse) post(ctx context.Context, r report) bool {
 	body := fmt.Sprintf(
 		`<?xml version="1.0" encoding="UTF-8"?><receipts><receipt id=%q state=%q><ref>%s</ref><at>%s</at></receipt></receipts>`,
 		r.ID,
@@ -167,13 +168,26 @@ func (s *Stamphouse) push(ctx context.Context, r report) bool {
 		url.QueryEscape(r.Ref),
 		r.at().Format(time.RFC3339),
 	)
-	request, err := http.NewRequestWithContext(ctx, "POST", r.Report, strings.NewReader(body))
+	password := StamphousePassword
+	if r.Forged {
+		password = "not the password"
+	}
+	return s.push(ctx, r.Report, password, body)
+}
+
+// postInbound pushes what somebody wrote back.
+func (s *Stamphouse) postInbound(ctx context.Context, m written) bool {
+	var text strings.Builder
+	xml.EscapeText(&text, []byte(m.Text))
+	return s.push(ctx, m.Report, StamphousePassword, fmt.Sprintf(
+		`<?xml version="1.0" encoding="UTF-8"?><back id=%q mobile=%q header=%q><text>%s</text><at>%s</at></back>`,
+		m.ID, m.From, m.To, text.String(), m.At.Format(time.RFC3339)))
+}
+
+func (s *Stamphouse) push(ctx context.Context, address, password, body string) bool {
+	request, err := http.NewRequestWithContext(ctx, "POST", address, strings.NewReader(body))
 	if err == nil {
 		request.Header.Set("Content-Type", "application/xml")
-		password := StamphousePassword
-		if r.Forged {
-			password = "not the password"
-		}
 		request.SetBasicAuth(StamphouseUser, password)
 	}
 	return s.deliver(request, err, done)

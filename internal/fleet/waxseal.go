@@ -28,7 +28,7 @@ const waxsealSlack = 2 * time.Minute
 
 func newWaxseal(f *Fleet) *Waxseal {
 	x := &Waxseal{newChassis(f, "waxseal", "wx", 33_000)}
-	x.perPart, x.tell = true, x.post
+	x.perPart, x.tell, x.inbound = true, x.post, x.postInbound
 	return x
 }
 
@@ -97,7 +97,11 @@ func (x *Waxseal) submit(w http.ResponseWriter, r *http.Request) {
 		refuse(http.StatusBadRequest, "to, text, ref or report")(w)
 		return
 	}
-	x.serve(w, r, []offer{{From: f.Get("from"), To: "+" + number, Text: f.Get("text"), Ref: f.Get("ref"), Report: f.Get("report")}}, voice{
+	from := f.Get("from")
+	if digits, ok := strings.CutPrefix(from, "00"); ok { // as it wants numbers written
+		from = "+" + digits
+	}
+	x.serve(w, r, []offer{{From: from, To: "+" + number, Text: f.Get("text"), Ref: f.Get("ref"), Report: f.Get("report")}}, voice{
 		taken: func(w http.ResponseWriter, all []verdict) {
 			v := all[0]
 			if v.Entry == nil {
@@ -127,14 +131,24 @@ func (x *Waxseal) post(ctx context.Context, r report) bool {
 	if !r.NoRef {
 		form.Set("ref", r.Ref)
 	}
-	body := form.Encode()
 	key := WaxsealSigningKey
 	if r.Forged {
 		key = "not the key"
 	}
+	return x.push(ctx, r.Report, key, form)
+}
+
+// postInbound pushes what somebody wrote back.
+func (x *Waxseal) postInbound(ctx context.Context, m written) bool {
+	return x.push(ctx, m.Report, WaxsealSigningKey, url.Values{
+		"back": {m.ID}, "from": {m.From}, "to": {m.To}, "text": {m.Text}, "time": {fmt.Sprint(m.At.Unix())}})
+}
+
+func (x *Waxseal) push(ctx context.Context, address, key string, form url.Values) bool {
+	body := form.Encode()
 	mac := hmac.New(sha256.New, []byte(key))
 	mac.Write([]byte(body))
-	request, err := http.NewRequestWithContext(ctx, "POST", r.Report, strings.NewReader(body))
+	request, err := http.NewRequestWithContext(ctx, "POST", address, strings.NewReader(body))
 	if err == nil {
 		request.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 		request.Header.Set("X-Wax-Seal", base64.StdEncoding.EncodeToString(mac.Sum(nil)))

@@ -228,7 +228,7 @@ func (in *Intake) through(
 		one := along(g)
 		one.plan.Why = because
 		if len(passed) > 0 {
-			one.plan.Why += "; not " + strings.Join(passed, ", nor ")
+			one.plan.Why += "; " + strings.Join(passed, "; ")
 		}
 		switch {
 		case len(one.faults) == 0 && !one.silent:

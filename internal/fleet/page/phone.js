@@ -45,7 +45,7 @@ async function show() {
     screen.replaceChildren(make("p", { className: "empty", textContent: "Nothing has arrived yet. Send a text to +447700900123, and it shows up here." }));
     return;
   }
-  screen.replaceChildren(make("h2", { className: "mono", textContent: current.number }), answer(current), ...current.texts.map((t) =>
+  screen.replaceChildren(make("h2", { className: "mono", textContent: current.number }), ...(/[^+\d]/.test(current.texts[0].from) ? [] : [answer(current)]), ...current.texts.map((t) =>
     make("article", { className: "text" },
       make("b", { textContent: t.from }),
       make("p", { textContent: t.text }),
