@@ -435,6 +435,10 @@ func TestRoutes(t *testing.T) {
 		t.Fatalf("both are paused, and it is %s", waits.State)
 	}
 	must[client.Gateway](t)(h.Client.ResumeGateway(t.Context(), "harbourline"))
+	w := must[client.Weighing](t)(h.Client.Rehearse(t.Context(), client.Draft{To: "+447700900106", Text: "x"}))
+	if r := w.Recipients[0]; r.Gateway != "harbourline" || !strings.Contains(r.Why, "route all: longshore, then harbourline; longshore is paused") {
+		t.Errorf("rehearsed through %s: %s", r.Gateway, r.Why)
+	}
 	if m := h.settled(waits.ID); m.Gateway != "harbourline" || m.State != "delivered" {
 		t.Errorf("%s through %s", m.State, m.Gateway)
 	}

@@ -5,6 +5,8 @@ import (
 	"reflect"
 	"testing"
 	"time"
+
+	"calmpigeon.example/internal/core/vary"
 )
 
 func at(second int) time.Time { return time.Date(2026, 11, 15, 7, 40, second, 0, time.UTC) }
@@ -289,6 +291,7 @@ func FuzzDigest(f *testing.F) {
 	d.Note(Evidence{Source: Reply, Claim: Accepted, Attempt: 1, GatewayRef: "h-1", Part: 2, Parts: 3, GatewayAt: at(1)})
 	b, _ := d.AppendBinary(nil)
 	f.Add(b)
+	vary.Of(f, 10_000, []string{string(b)}, func(s string) { f.Add([]byte(s)) })
 	f.Fuzz(func(t *testing.T, b []byte) {
 		var d Digest
 		if d.UnmarshalBinary(b) == nil {

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"calmpigeon.example/internal/core/vary"
+
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
@@ -232,6 +234,7 @@ func TestStatementGoesOnBehindBadLines(t *testing.T) {
 func FuzzEveryDialect(f *testing.F) {
 	files, _ := filepath.Glob("../../../dialects/*.yaml")
 	var all []*Dialect
+	var recorded, types []string
 	for _, file := range files {
 		d := load(f, strings.TrimSuffix(filepath.Base(file), ".yaml"))
 		all = append(all, d)
@@ -244,8 +247,15 @@ func FuzzEveryDialect(f *testing.F) {
 				}
 			}
 			f.Add(r.Status, ctype, body, r.Query)
+			recorded = append(recorded, string(body))
+			types = append(types, ctype)
 		}
 	}
+	at := 0
+	vary.Of(f, 300, recorded, func(s string) {
+		at++
+		f.Add(200+100*(at%4), types[at%len(types)], []byte(s), "id=1&"+s)
+	})
 	f.Fuzz(func(t *testing.T, status int, ctype string, body []byte, query string) {
 		for _, d := range all {
 			reply := Reply{Status: status, Header: map[string]string{"content-type": ctype}, Body: body}

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"calmpigeon.example/internal/core/vary"
+
 	"calmpigeon.example/internal/core/phone"
 )
 
@@ -96,6 +98,7 @@ func TestRequestsOfEveryKind(t *testing.T) {
 // What goes out in a query string or form comes back as it was.
 func FuzzFormSurvives(f *testing.F) {
 	f.Add("+447700900123", "1+1 = 2 & more")
+	vary.Of(f, 5000, []string{"+447700900123", "1+1 = 2 & more", "é😀%"}, func(s string) { f.Add(s, s) })
 	f.Fuzz(func(t *testing.T, a, b string) {
 		encoded, err := writeForm(map[string]any{"a": a, "b": b}, UTF8)
 		if err != nil {

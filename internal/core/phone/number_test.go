@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"calmpigeon.example/internal/core/vary"
 )
 
 func TestRead(t *testing.T) {
@@ -83,6 +85,7 @@ func TestReadRefuses(t *testing.T) {
 		{"+1234567890123456", "", "at most 15"},
 		{"555-0143", "US", "area code is missing"},
 		{"nobody", "", "is a letter"},
+		{"+4400000000000", "GB", "more than one trunk prefix"},
 		{"+", "", "no digits"},
 		{"07700900123", "UK", "is not the code of a country (ISO 3166-1); United Kingdom is GB"},
 		{"+44😀", "", "not part of a number"},
@@ -153,6 +156,9 @@ func FuzzRead(f *testing.F) {
 	f.Add("+44 (0) 7700 900123", "GB")
 	f.Add("tel:7700-900123;phone-context=+44", "")
 	f.Add("'４.47E+11", "US")
+	vary.Of(f, 10_000, []string{"+44 (0) 7700 900123", "tel:7700-900123;phone-context=+44", "'４.47E+11", "00353 85 012 3456", "011 1 202 555 0143"}, func(s string) {
+		f.Add(s, "GB")
+	})
 	f.Fuzz(func(t *testing.T, s, country string) {
 		r, err := Read(s, country)
 		if err != nil {

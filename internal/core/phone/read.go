@@ -335,6 +335,11 @@ func (r *reader) finish(plan *phonenumbers.PhoneNumber, digits, code string) (Re
 	case phonenumbers.IS_POSSIBLE_LOCAL_ONLY:
 		return Reading{}, r.refuse("the area code is missing; so it can be dialled only from nearby")
 	}
+	if digits != n.Digits() { // what was dropped may stand there twice
+		if again, err := parse(n.Digits()); err != nil || phonenumbers.Format(again, phonenumbers.E164) != n.e164 {
+			return Reading{}, r.refuse("more than one trunk prefix stands before the number")
+		}
+	}
 	prefix := fmt.Sprint(plan.GetCountryCode())
 	rest := strings.TrimPrefix(n.Digits(), prefix)
 	typed := strings.TrimPrefix(digits, code)

@@ -234,6 +234,15 @@ func each(text string, found func(stretch)) {
 	}
 }
 
+// plainly reports whether a character is of the alphabet, or something that is stands
+// for it: whatever is replaced, its neighbours are judged as before.
+func plainly(r rune, mixed bool) bool {
+	_, isSafe := safe[r]
+	_, isStrong := strong[r]
+	_, looks := lookAlike[r]
+	return defaults.septets(r) > 0 || isSafe || isStrong || looks && mixed || styled(r)
+}
+
 // judge finds the cure of a stretch, or why there is none.
 func (s *stretch) judge(text string, r, previous, next rune, link, mixed bool) {
 	if link {
@@ -257,7 +266,7 @@ func (s *stretch) judge(text string, r, previous, next rune, link, mixed bool) {
 	} else if unseen(r) {
 		// Between letters of a script that joins them, or in an emoji, they mean
 		// something; in Latin text they come from copying.
-		if (previous < 0 || defaults.septets(previous) > 0) && (next == utf8.RuneError || defaults.septets(next) > 0) {
+		if (previous < 0 || plainly(previous, mixed)) && (next == utf8.RuneError || plainly(next, mixed)) {
 			s.level = Safe
 			return
 		}

@@ -6,6 +6,8 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+
+	"calmpigeon.example/internal/core/vary"
 )
 
 func TestForms(t *testing.T) {
@@ -55,6 +57,7 @@ func FuzzForms(f *testing.F) {
 	f.Add("Crossing 0740")
 	f.Add("12345678\r")
 	f.Add("Το πλοίο 😀")
+	vary.Of(f, 5000, []string{"Crossing 0740", "12345678\r", "Το πλοίο 😀", "[€] é"}, func(s string) { f.Add(s) })
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, form := range Forms {
 			Decode(form, []byte(text))

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"strings"
 	"testing"
+
+	"calmpigeon.example/internal/core/vary"
 )
 
 func TestWeigh(t *testing.T) {
@@ -163,6 +165,11 @@ func FuzzWeigh(f *testing.F) {
 	f.Add(strings.Repeat("Το πλοίο 😀 ", 30), 1)
 	f.Add(strings.Repeat("[€]", 90), 2)
 	f.Add(strings.Repeat("pişmiş {aş} ", 30), 3)
+	options := 0
+	vary.Of(f, 5000, []string{strings.Repeat("Crossing 0740 [B] ", 12), strings.Repeat("Το πλοίο 😀 ", 30), strings.Repeat("pişmiş {aş} ", 30)}, func(s string) {
+		options++
+		f.Add(s, options)
+	})
 	f.Fuzz(func(t *testing.T, text string, options int) {
 		o := Options{
 			WideReference: options&1 != 0,

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	try "calmpigeon.example/internal/core/vary"
+
 	"calmpigeon.example/internal/core/smstext"
 )
 
@@ -262,6 +264,7 @@ func TestWritingForcesNothing(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	f.Add("Hi {name|there}, {{x}} {a}")
+	try.Of(f, 10_000, []string{"Hi {name|there}, {{x}} {a}", "{a}{b}{c|}"}, func(s string) { f.Add(s) })
 	f.Fuzz(func(t *testing.T, text string) {
 		pieces, wrong := parse(text)
 		if wrong != "" {

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"calmpigeon.example/internal/core/vary"
 
 	"github.com/jackc/pgx/v5"
 
@@ -332,6 +335,7 @@ func TestRepeatsAreCounted(t *testing.T) {
 // Whatever is pushed is kept, is read or marked, and holds up nothing behind it.
 func FuzzWhatIsReadIsKept(f *testing.F) {
 	shared := harbour(f)
+	var bodies, kinds []string
 	for _, seed := range []struct{ query, kind, body string }{
 		{"id=g-1", "", ""},
 		{"id=%ff%00", "text/plain", "\xff\x00"},
@@ -343,7 +347,14 @@ func FuzzWhatIsReadIsKept(f *testing.F) {
 		{"", "application/xml", "<a><id>g-4</id>"},
 	} {
 		f.Add(seed.query, seed.kind, []byte(seed.body))
+		bodies = append(bodies, seed.body)
+		kinds = append(kinds, seed.kind)
 	}
+	at := 0
+	vary.Of(f, 150, bodies, func(s string) {
+		at++
+		f.Add("id="+url.QueryEscape(s[:min(len(s), 50)]), kinds[at%len(kinds)], []byte(s))
+	})
 	n := 0
 	f.Fuzz(func(t *testing.T, query, kind string, body []byte) {
 		if len(query) > 64<<10 || len(kind) > 8<<10 || len(body) > 1<<20 {
