@@ -4,6 +4,9 @@ import (
 	"strings"
 	"testing"
 
+	"calmpigeon.example/internal/core/vary"
+	"github.com/gin-gonic/gin"
+
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/fault"
 )
@@ -49,4 +52,25 @@ func TestMisfits(t *testing.T) {
 	if _, err = read[client.Routes](asked("POST", "/", "application/json", `{"items": [`+strings.Repeat("1,", 5000)+`1]}`)); len(fault.Of(err)) != 20 {
 		t.Errorf("of very much, %d are told", len(fault.Of(err)))
 	}
+}
+
+// Whatever a body is, it is read or refused with what is wrong.
+func FuzzRead(f *testing.F) {
+	seeds := []string{`{"to":"+447700900123","text":"x","fields":{"a":[1,{"b":null}]},"valid_for":300,"flash":true}`,
+		`{"items":[{"name":"a","countries":["GB"],"gateways":[{"gateway":"x","weight":3}]}],"next":""}`,
+		`{"secrets":{"key":"x"},"ask_after":"10s","per_second":1e3,"senders":["a"]}`}
+	vary.Of(f, 5000, seeds, func(s string) { f.Add([]byte(s)) })
+	f.Fuzz(func(t *testing.T, body []byte) {
+		c := func() *gin.Context { return asked("POST", "/", "application/json", string(body)) }
+		_, draft := read[client.Draft](c())
+		_, routes := read[client.Routes](c())
+		_, gateway := read[client.NewGateway](c())
+		for _, err := range []error{draft, routes, gateway} {
+			for _, one := range fault.Of(err) {
+				if one.Wrong == "" || one.Accepted == "" {
+					t.Fatalf("%q: %+v", body, one)
+				}
+			}
+		}
+	})
 }

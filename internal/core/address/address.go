@@ -7,10 +7,15 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Accepted says in one phrase what [Parse] takes.
 const Accepted = "http or https, a host and perhaps a path, such as https://sms.example.net/api"
+
+// most is how long an address is at most, in octets.
+const most = 1000
 
 // Parse reads the address of a gateway, and returns it without a slash at its
 // end. Paths of requests are added to it, so it has no query string and no
@@ -18,6 +23,10 @@ const Accepted = "http or https, a host and perhaps a path, such as https://sms.
 func Parse(s string) (string, error) {
 	u, err := url.Parse(s)
 	switch {
+	case len(s) > most:
+		return "", fmt.Errorf("it has %d octets; at most %d are accepted", len(s), most)
+	case !utf8.ValidString(s) || strings.ContainsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsGraphic(r) }):
+		return "", fmt.Errorf("it holds a space, or something that nobody sees")
 	case err != nil:
 	case u.User != nil:
 		return "", fmt.Errorf("it holds a user or a password")

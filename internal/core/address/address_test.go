@@ -2,7 +2,10 @@ package address
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
+
+	"calmpigeon.example/internal/core/vary"
 )
 
 func TestParse(t *testing.T) {
@@ -44,4 +47,18 @@ func TestPrivate(t *testing.T) {
 			t.Errorf("%s: got %v, want %v", ip, got, want)
 		}
 	}
+}
+
+// Whatever an address is, it is refused, or its canonical form is one that stays.
+func FuzzParse(f *testing.F) {
+	vary.Of(f, 5000, []string{"https://sms.example.net:8443/api/v1", "http://[::1]:80/a?b=c#d", "http://user:pw@10.0.0.1/"}, func(s string) { f.Add(s) })
+	f.Fuzz(func(t *testing.T, s string) {
+		parsed, err := Parse(s)
+		if err != nil {
+			return
+		}
+		if again, err := Parse(parsed); err != nil || again != parsed || strings.ContainsAny(parsed, "#?\x00\n ") {
+			t.Fatalf("%q is read as %q, and that as %q, %v", s, parsed, again, err)
+		}
+	})
 }

@@ -294,3 +294,29 @@ func FuzzEveryDialect(f *testing.F) {
 		}
 	})
 }
+
+// Whatever a dialect file says, loading it ends, and so do its examples.
+func FuzzLoad(f *testing.F) {
+	files, _ := filepath.Glob("../../../dialects/*.yaml")
+	var all []string
+	for _, file := range files {
+		source, err := os.ReadFile(file)
+		if err != nil {
+			f.Fatal(err)
+		}
+		all = append(all, string(source))
+	}
+	vary.Of(f, 150, all, func(s string) { f.Add([]byte(s)) })
+	f.Fuzz(func(t *testing.T, source []byte) {
+		d, err := Load("x.yaml", source)
+		if err != nil {
+			return
+		}
+		d.Warnings()
+		for _, p := range d.Play(t.Context()) {
+			if p.Kind == "" {
+				t.Fatalf("%q: an example of no kind: %+v", source, p)
+			}
+		}
+	})
+}

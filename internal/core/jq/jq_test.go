@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/itchyny/gojq"
+
+	"calmpigeon.example/internal/core/vary"
 )
 
 func meter(t testing.TB) *Meter {
@@ -29,44 +31,48 @@ func decode(t *testing.T, s string) any {
 	return v
 }
 
+// input is what expressions are tried on.
+const input = `{"a":[3,1,2,{"b":"x, y"}],"s":"one two  three","n":7,"f":2.5,"o":{"k":"v","l":[1]},"e":[],"z":null,
+		"rows":[{"id":2,"t":"b"},{"id":1,"t":"a"},{"id":2,"t":"c"}],"j":"{\"q\":[1,2]}","when":"2026-11-26T08:00:00Z"}`
+
+var expressions = []string{
+	`.`, `.a[]`, `.a | length`, `.n + 1`, `.s + "!"`, `.a + [4]`, `.o + {m: 1}`, `.n - 1`, `.a - [1]`, `.n * 2.5`, `.s * 2`,
+	`.o * {k: {d: 1}}`,
+	`.n / 2`, `.s / " "`, `.n % 4`, `-.n`, `-(.n)`, `.z + .n`, `(.n, .f) + (1, 2)`, `(1, 2) as $x | $x * (.n, .f)`,
+	`"\(.n) of \(.o)"`, `@base64 "x\(.s)"`,
+	`.o | @json`, `.s | @uri`, `[.s, .n] | @csv`, `.o | tojson`, `.j | fromjson`, `.n | tostring`, `"12" | tonumber`,
+	`.s | split(" ")`, `.s | split(" +"; null)`,
+	`.s | [splits("t")]`, `[.s | splits("")]`, `.s | sub("o"; "0")`, `.s | gsub("(?<x>[aeiou])"; "<\(.x)>")`,
+	`.s | gsub("x*"; "-")`, `.s | test("two")`, `.s | test("TWO"; "i")`,
+	`.s | [match("t(.)"; "g") | .captures[0].string]`, `.s | capture("(?<first>[a-z]+) (?<second>[a-z]+)")`,
+	`.s | [scan("[a-z]+")]`, `.s | [scan("(t)(.)")]`,
+	`.rows | map(.id)`, `.rows | sort_by(.id)`, `.rows | group_by(.id)`, `.rows | unique_by(.id)`,
+	`.rows | min_by(.t), max_by(.t)`, `.rows | map(select(.id == 2) | .t) | join("-")`,
+	`.o | to_entries`, `.o | with_entries(.key as $k | {key: ($k + "!"), value: .value})`, `.o | map_values(tojson)`,
+	`.a | map_values(1)`,
+	`[{name: "a", value: 1}, {key: "b", value: null}] | from_entries`, `.o | keys`, `.o | del(.k)`, `del(.a[0], .o.k) | .a, .o`,
+	`[paths]`, `path(.a[0])`, `getpath(["o", "k"])`, `.a | flatten`,
+	`[[1, [2]], 3] | flatten(1)`, `[[1, 2], [3]] | transpose`, `.a | add(.[] | numbers)`, `[.rows[].id] | add`, `.e | add`,
+	`.a | first, last`, `[limit(2; .a[])]`, `[range(5)]`,
+	`[range(0; 10; 3)]`, `reduce .rows[] as {$id} (0; . + $id)`, `[foreach .rows[] as $r (0; . + $r.id; [$r.t, .])]`,
+	`label $out | .a[] | if . == 1 then ., break $out else . end`,
+	`try error("no") catch .`, `.s.x?`, `.missing // "none"`, `if .n > 3 then "more" elif .f then "f" else "less" end`,
+	`def twice(f): f | f; .n | twice(. + 1)`,
+	`def add2($a; $b): $a + $b; add2(.n; .f)`, `def f: 1; f + 2`, `. as {o: {$k}, $n} | [$k, $n]`, `.a as [$x, $y] | $x - $y`,
+	`[.[] | scalars]`, `[..] | length`, `any(.rows[]; .id == 1), all(.a[]; . == 1)`,
+	`.s | ltrimstr("one"), rtrimstr("three"), ascii_upcase, ascii_downcase, length, utf8bytelength, startswith("one"), endswith("x")`,
+	`.s | explode | implode`, `.s | index("t"), rindex("t")`, `.s | indices("t")`,
+	`.a | contains([1])`, `[1] | inside([1, 2])`, `.when | fromdate`, `0 | todate`,
+	`.when | strptime("%Y-%m-%dT%H:%M:%SZ") | mktime | strftime("%d.%m.%Y")`, `.n | type, not, floor, tostring`,
+	`{a: 1, "b": .n, (.o.k): 3, "x\(.n)": 4, n}`, `{"a": {b: [.rows[].t]}}.a.b[1:]`,
+	`.rows | map(has("id")) | all`, `IN(.a[]; 1, 2)`, `.n as $n | [.a[] | numbers | . * $n]`, `.["o"]["k"], .o."k"`,
+	`.a[1:3], .s[0:3], .a[-1]`, `isempty(empty)`, `[.a[]?]`, `.n | abs, sqrt, round`,
+}
+
 // What is counted gives what it gives when nothing is counted.
 func TestCountingChangesNothing(t *testing.T) {
 	t.Parallel()
-	const input = `{"a":[3,1,2,{"b":"x, y"}],"s":"one two  three","n":7,"f":2.5,"o":{"k":"v","l":[1]},"e":[],"z":null,
-		"rows":[{"id":2,"t":"b"},{"id":1,"t":"a"},{"id":2,"t":"c"}],"j":"{\"q\":[1,2]}","when":"2026-11-26T08:00:00Z"}`
-	for _, source := range []string{
-		`.`, `.a[]`, `.a | length`, `.n + 1`, `.s + "!"`, `.a + [4]`, `.o + {m: 1}`, `.n - 1`, `.a - [1]`, `.n * 2.5`, `.s * 2`,
-		`.o * {k: {d: 1}}`,
-		`.n / 2`, `.s / " "`, `.n % 4`, `-.n`, `-(.n)`, `.z + .n`, `(.n, .f) + (1, 2)`, `(1, 2) as $x | $x * (.n, .f)`,
-		`"\(.n) of \(.o)"`, `@base64 "x\(.s)"`,
-		`.o | @json`, `.s | @uri`, `[.s, .n] | @csv`, `.o | tojson`, `.j | fromjson`, `.n | tostring`, `"12" | tonumber`,
-		`.s | split(" ")`, `.s | split(" +"; null)`,
-		`.s | [splits("t")]`, `[.s | splits("")]`, `.s | sub("o"; "0")`, `.s | gsub("(?<x>[aeiou])"; "<\(.x)>")`,
-		`.s | gsub("x*"; "-")`, `.s | test("two")`, `.s | test("TWO"; "i")`,
-		`.s | [match("t(.)"; "g") | .captures[0].string]`, `.s | capture("(?<first>[a-z]+) (?<second>[a-z]+)")`,
-		`.s | [scan("[a-z]+")]`, `.s | [scan("(t)(.)")]`,
-		`.rows | map(.id)`, `.rows | sort_by(.id)`, `.rows | group_by(.id)`, `.rows | unique_by(.id)`,
-		`.rows | min_by(.t), max_by(.t)`, `.rows | map(select(.id == 2) | .t) | join("-")`,
-		`.o | to_entries`, `.o | with_entries(.key as $k | {key: ($k + "!"), value: .value})`, `.o | map_values(tojson)`,
-		`.a | map_values(1)`,
-		`[{name: "a", value: 1}, {key: "b", value: null}] | from_entries`, `.o | keys`, `.o | del(.k)`, `del(.a[0], .o.k) | .a, .o`,
-		`[paths]`, `path(.a[0])`, `getpath(["o", "k"])`, `.a | flatten`,
-		`[[1, [2]], 3] | flatten(1)`, `[[1, 2], [3]] | transpose`, `.a | add(.[] | numbers)`, `[.rows[].id] | add`, `.e | add`,
-		`.a | first, last`, `[limit(2; .a[])]`, `[range(5)]`,
-		`[range(0; 10; 3)]`, `reduce .rows[] as {$id} (0; . + $id)`, `[foreach .rows[] as $r (0; . + $r.id; [$r.t, .])]`,
-		`label $out | .a[] | if . == 1 then ., break $out else . end`,
-		`try error("no") catch .`, `.s.x?`, `.missing // "none"`, `if .n > 3 then "more" elif .f then "f" else "less" end`,
-		`def twice(f): f | f; .n | twice(. + 1)`,
-		`def add2($a; $b): $a + $b; add2(.n; .f)`, `def f: 1; f + 2`, `. as {o: {$k}, $n} | [$k, $n]`, `.a as [$x, $y] | $x - $y`,
-		`[.[] | scalars]`, `[..] | length`, `any(.rows[]; .id == 1), all(.a[]; . == 1)`,
-		`.s | ltrimstr("one"), rtrimstr("three"), ascii_upcase, ascii_downcase, length, utf8bytelength, startswith("one"), endswith("x")`,
-		`.s | explode | implode`, `.s | index("t"), rindex("t")`, `.s | indices("t")`,
-		`.a | contains([1])`, `[1] | inside([1, 2])`, `.when | fromdate`, `0 | todate`,
-		`.when | strptime("%Y-%m-%dT%H:%M:%SZ") | mktime | strftime("%d.%m.%Y")`, `.n | type, not, floor, tostring`,
-		`{a: 1, "b": .n, (.o.k): 3, "x\(.n)": 4, n}`, `{"a": {b: [.rows[].t]}}.a.b[1:]`,
-		`.rows | map(has("id")) | all`, `IN(.a[]; 1, 2)`, `.n as $n | [.a[] | numbers | . * $n]`, `.["o"]["k"], .o."k"`,
-		`.a[1:3], .s[0:3], .a[-1]`, `isempty(empty)`, `[.a[]?]`, `.n | abs, sqrt, round`,
-	} {
+	for _, source := range expressions {
 		plain, err := gojq.Parse(source)
 		if err != nil {
 			t.Fatalf("%s: %v", source, err)
@@ -194,4 +200,47 @@ func TestNothingIsWithoutBounds(t *testing.T) {
 			t.Errorf("%s: %v", source, took)
 		}
 	}
+}
+
+// Whatever an expression is, it is refused or ends within its limits; and if it ends
+// well, it gives what it gives when nothing is counted.
+func FuzzExpressions(f *testing.F) {
+	for _, source := range expressions {
+		f.Add(source)
+	}
+	vary.Of(f, 3000, expressions, func(s string) { f.Add(s) })
+	f.Fuzz(func(t *testing.T, source string) {
+		p, err := Compile(source)
+		if err != nil {
+			return
+		}
+		p.Unknown(&Shape{})
+		p.Keys()
+		m := NewMeter(t.Context(), Limits{Time: time.Second, Memory: 1 << 20, Steps: 200_000})
+		defer m.Close()
+		got, err := p.All(m, decode(t, input))
+		if err != nil {
+			return
+		}
+		plain, err := gojq.Parse(source)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+		defer cancel()
+		var want []any
+		for run := plain.RunWithContext(ctx, decode(t, input)); ; {
+			v, more := run.Next()
+			if !more {
+				break
+			}
+			if err, failed := v.(error); failed {
+				t.Fatalf("%s gives %v, and uncounted fails: %v", source, got, err)
+			}
+			want = append(want, v)
+		}
+		if fmt.Sprint(got) != fmt.Sprint(want) { // as text: NaN is not itself
+			t.Fatalf("%s\ngot  %v\nwant %v", source, got, want)
+		}
+	})
 }

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"calmpigeon.example/internal/core/vary"
+
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 )
@@ -145,4 +147,25 @@ func TestEstimate(t *testing.T) {
 	if e.Unknown != 2 {
 		t.Errorf("a sum that cannot be counted: %s", &e)
 	}
+}
+
+// A price list is refused, or it is written so that it is read again.
+func FuzzReadCSV(f *testing.F) {
+	seeds := []string{"country,prefix,kind,per,price,currency,from\nGB,,,segment,0.0391,EUR,2026-01-01\n*,,,message,0.12,EUR,\n",
+		"country;price;currency\nGB;0,0391;EUR\n", "country,price,currency\n\"GB\",1e9,USD\n"}
+	vary.Of(f, 3000, seeds, func(s string) { f.Add(s) })
+	f.Fuzz(func(t *testing.T, source string) {
+		entries, err := ReadCSV(strings.NewReader(source))
+		if err != nil {
+			return
+		}
+		NewList(entries)
+		var written bytes.Buffer
+		if err := WriteCSV(&written, entries); err != nil {
+			t.Fatal(err)
+		}
+		if again, err := ReadCSV(&written); err != nil || len(again) != len(entries) {
+			t.Fatalf("%q is read as %v, and written so it is %v, %v", source, entries, again, err)
+		}
+	})
 }
