@@ -37,21 +37,14 @@ example: build need-postgres ## play the whole scenario in a fresh place and che
 test: build need-postgres need-chromium ## run all tests
 	go test ./... -count=1 -parallel 4 -timeout 20m
 
-check: build ## formatting, vet, staticcheck, types, the description of the API
+check: build audit ## formatting, vet, staticcheck, weaknesses, types, the description of the API
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "not formatted: $$bad"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	cd console && npx tsc --noEmit && npm run --silent lint-api
 
-# It takes minutes to be built for the first time, so it is by itself.
-# Left out are, for all of the code: G104, what Close and the like return, which
-# staticcheck looks at where it matters; G115, conversions of numbers that are
-# bounded before, which the tests of bounds hold; G304, files that whoever runs a
-# command names on their own machine. Single places say why they are excepted.
-GOSEC := go run github.com/securego/gosec/v2/cmd/gosec@v2.30.0 -quiet -exclude=G104,G115,G304 -exclude-dir=e2e -exclude-dir=bench
-
-audit: ## look for weaknesses with gosec
-	$(GOSEC) ./...
+audit: ## look for weaknesses; what is excepted, and why, stands in audit/main.go
+	go run ./audit
 
 FUZZTIME ?= 1m
 fuzz: build need-postgres ## run every fuzz test for FUZZTIME, one after the other

@@ -81,14 +81,15 @@ func fit(s sheet, width int) (fits sheet, leftOut []string) {
 		}
 		return each, all - between
 	}
-	each, all := widths()
-	if all <= width {
+	if _, all := widths(); all <= width {
 		return fits, nil
 	}
 	if i := slices.Index(fits.head, "id"); i >= 0 {
 		shorten(fits.rows, i)
 	}
+	var each []int
 	for {
+		var all int
 		each, all = widths()
 		for all > width { // the widest that can gives way first
 			widest := -1
