@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -223,7 +225,7 @@ func TestPasscodesAreSealed(t *testing.T) {
 		atRest(gateway + ", afterwards")
 	}
 	var left int
-	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM sealed_texts").Scan(&left); err != nil || left > 0 {
+	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM sealed_texts WHERE sealed <> ''").Scan(&left); err != nil || left > 0 {
 		t.Errorf("%d are still sealed, %v", left, err)
 	}
 	if strings.Contains(h.said(), code) {
@@ -279,5 +281,82 @@ func TestTwoAtOnceDoNotUndoEachOther(t *testing.T) {
 	}
 	if code, _, said := h.pigeon("", "changes", "--what", "weather"); code != 3 || !strings.Contains(said, "gateway, sender") {
 		t.Errorf("changes of nothing: %d %s", code, said)
+	}
+}
+
+// What a gateway repeats of a passcode later is hidden, too: in receipts, also in one
+// that comes before its message is known by the gateway's name, and in answers.
+func TestRepeatedPasscodesAreHidden(t *testing.T) {
+	t.Parallel()
+	const code, other = "739184", "882031"
+	h := build(t)
+	var asked atomic.Int64
+	push := func(address, id, state string) {
+		said := fmt.Sprintf(`{"id":%q,"state":%q,"echo":"Your code is %s. %s","at":"20261126"}`, id, state, code, other)
+		response, err := http.Post(address+"?echo="+code, "application/json", strings.NewReader(said))
+		if err != nil {
+			t.Errorf("pushing: %v", err)
+			return
+		}
+		response.Body.Close()
+	}
+	gateway := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		if r.Method == http.MethodGet {
+			w.Header().Set("X-Echo", code)
+			state := "moving"
+			if asked.Add(1) > 1 {
+				state = "up"
+			}
+			fmt.Fprintf(w, `{"id":"g-1","state":%q,"echo":"%s is the code"}`, state, code)
+			return
+		}
+		var in struct{ Report string }
+		if err := json.NewDecoder(r.Body).Decode(&in); err != nil {
+			t.Error(err)
+		}
+		early := make(chan struct{})
+		go func() { // before the answer: its message is not known by this name yet
+			defer close(early)
+			push(in.Report, "g-1", "moving")
+		}()
+		select {
+		case <-early:
+		case <-time.After(5 * time.Second):
+		}
+		fmt.Fprintf(w, `{"id":"g-1","echo":%q}`, "code "+code)
+	}))
+	defer gateway.Close()
+	source := `
+dialect: echo
+submit:
+  request: {post: /send, json: "{text, report: .receipt_url}"}
+  reply: [{when: .status == 200, read: '{gateway_ref: .body.id, state: "accepted"}'}]
+receipt:
+  read: '{gateway_ref: .body.id, code: .body.state, note: .body.echo}'
+  answer: {status: 200}
+query:
+  request: {get: "/state/{gateway_ref}"}
+  reply: [{when: .status == 200, read: '{gateway_ref: .body.id, code: .body.state, note: .body.echo}'}]
+codes: {moving: enroute, up: delivered}
+`
+	must[client.Gateway](t)(h.Client.AddGateway(t.Context(), client.NewGateway{Source: source, Address: gateway.URL, AskAfter: "100ms"}))
+	m := h.settled(h.send(client.Draft{To: "+447700900123", Text: "Your code is " + code + ".", Kind: "otp"}).ID)
+	if m.State != "delivered" {
+		t.Fatalf("it is %s", m.State)
+	}
+	m = must[client.Message](t)(h.Client.Message(t.Context(), m.ID, true))
+	all := string(must[[]byte](t)(json.Marshal(m)))
+	if strings.Contains(all, code) || strings.Count(all, "‹code›") < 7 || !strings.Contains(all, other) || !strings.Contains(all, "20261126") {
+		t.Errorf("%d are hidden: %s", strings.Count(all, "‹code›"), all)
+	}
+	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))
+	defer db.Close(context.Background())
+	for _, table := range []string{"receipts", "evidence", "strays", "to_read", "sealed_texts"} {
+		var found int
+		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM "+table+" r WHERE r::text LIKE ANY($1)",
+			[]string{"%" + code + "%", "%" + hex.EncodeToString([]byte(code)) + "%"}).Scan(&found); err != nil || found > 0 {
+			t.Errorf("the code stands in %s (%v)", table, err)
+		}
 	}
 }

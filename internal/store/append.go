@@ -403,7 +403,7 @@ func (c *changes) queue(b *pgx.Batch) {
 			words(c.marks, func(m *mark) string { return m.mark }), ids(c.marks, func(m *mark) uuid.UUID { return m.id }))
 	}
 	if len(c.unseal) > 0 {
-		b.Queue("DELETE FROM sealed_texts WHERE id = ANY($1)", uuids(c.unseal))
+		b.Queue("UPDATE sealed_texts SET sealed = '' WHERE id = ANY($1)", uuids(c.unseal))
 	}
 	queueCallStrays(b, c.now, c.refs)
 	c.counts.queue(b)

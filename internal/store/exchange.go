@@ -31,6 +31,16 @@ type Exchange struct {
 	TookUs        int64
 }
 
+// Hide hides something in all that was answered.
+func (x *Exchange) Hide(hiding func(string) string) {
+	x.ReplyBody, x.Error = []byte(hiding(string(x.ReplyBody))), hiding(x.Error)
+	header := make(map[string]string, len(x.ReplyHeader))
+	for name, value := range x.ReplyHeader {
+		header[name] = hiding(value)
+	}
+	x.ReplyHeader = header
+}
+
 // Exchanges of one moment have most of what they say in common, so they are
 // kept in packs, compressed. The id of an exchange is that of its pack but for
 // the last 16 bits, which are its number.

@@ -22,6 +22,7 @@ type gatewayRef struct {
 type Matched struct {
 	MessageID uuid.UUID
 	Attempt   int
+	Marks     string // of a passcode; see [Content]
 }
 
 // named is a submission that the gateway may mean.
@@ -31,7 +32,9 @@ type named struct {
 }
 
 func scanNamed(rows pgx.Rows) (n named, err error) {
-	err = rows.Scan(&n.MessageID, &n.Attempt, &n.gateway, &n.ref)
+	var marks []byte
+	err = rows.Scan(&n.MessageID, &n.Attempt, &n.gateway, &n.ref, &marks)
+	n.Marks = string(marks)
 	return n, err
 }
 
@@ -77,8 +80,8 @@ func (s *Store) Match(ctx context.Context, claims []Stray, since time.Time) (map
 			if _, done := matched[c.ID]; done {
 				continue
 			}
-			if attempt, ok := last[through{reference, c.GatewayID}]; ok {
-				matched[c.ID] = Matched{reference, attempt}
+			if one, ok := last[through{reference, c.GatewayID}]; ok {
+				matched[c.ID] = one
 				continue
 			}
 		}
@@ -126,9 +129,10 @@ func (s *Store) submittedAs(ctx context.Context, refs []gatewayRef, since time.T
 		if m < first && !since.IsZero() {
 			break
 		}
-		lists = append(lists, m.in(`SELECT b.message_id, b.attempt, b.gateway_id, b.gateway_ref
+		lists = append(lists, m.in(`SELECT b.message_id, b.attempt, b.gateway_id, b.gateway_ref, t.marks
 			FROM unnest($1::text[], $2::uuid[]) AS n (ref, gateway_id)
-			JOIN submissions_%M b ON b.gateway_ref = n.ref AND b.gateway_id = n.gateway_id AND b.gateway_ref <> ''`))
+			JOIN submissions_%M b ON b.gateway_ref = n.ref AND b.gateway_id = n.gateway_id AND b.gateway_ref <> ''
+			LEFT JOIN sealed_texts t ON t.id = b.message_id`))
 	}
 	if lists == nil {
 		return found, nil
@@ -152,15 +156,17 @@ type through struct{ message, gateway uuid.UUID }
 
 // lastThrough is, for messages that are named by our reference, the last
 // submission through each gateway, also one that is being made just now.
-func (s *Store) lastThrough(ctx context.Context, messages []uuid.UUID) (map[through]int, error) {
-	last := map[through]int{}
+func (s *Store) lastThrough(ctx context.Context, messages []uuid.UUID) (map[through]Matched, error) {
+	last := map[through]Matched{}
 	for m, some := range byMonth(s, messages, itself) {
 		found, err := query(
 			ctx,
 			s.hot(),
 			scanNamed,
-			m.in(`SELECT message_id, attempt, gateway_id, '' FROM submissions_%M WHERE message_id = ANY($1)
-			UNION ALL SELECT id, attempts, gateway_id, '' FROM standings_%M WHERE id = ANY($1) AND state = 'sending'`),
+			m.in(`SELECT b.message_id, b.attempt, b.gateway_id, '', t.marks FROM submissions_%M b
+				LEFT JOIN sealed_texts t ON t.id = b.message_id WHERE b.message_id = ANY($1)
+			UNION ALL SELECT s.id, s.attempts, s.gateway_id, '', t.marks FROM standings_%M s
+				LEFT JOIN sealed_texts t ON t.id = s.id WHERE s.id = ANY($1) AND s.state = 'sending'`),
 			uuids(some),
 		)
 		if err != nil {
@@ -169,7 +175,9 @@ func (s *Store) lastThrough(ctx context.Context, messages []uuid.UUID) (map[thro
 		}
 		for _, n := range found {
 			at := through{n.MessageID, n.gateway}
-			last[at] = max(last[at], n.Attempt)
+			if n.Attempt >= last[at].Attempt {
+				last[at] = n.Matched
+			}
 		}
 	}
 	return last, nil

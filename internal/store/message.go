@@ -53,8 +53,10 @@ type Content struct {
 	Flash  bool
 	Route  string // the name of its route; empty if it has none
 	// Sealed is the text and the fields of a passcode that was claimed, sealed;
-	// Text and Fields are what of them may be seen.
+	// Text and Fields are what of them may be seen. Marks are keyed hashes of the
+	// codes in them, [MarkSize] octets each.
 	Sealed []byte
+	Marks  string
 }
 
 // Standing is where a message stands.

@@ -234,6 +234,10 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 			"DELETE FROM gateway_paces WHERE (gateway_id, slot) IN (SELECT gateway_id, slot FROM gateway_paces WHERE slot < ? LIMIT 2000)",
 			now.Add(-paceKept),
 		},
+		{
+			"DELETE FROM sealed_texts WHERE id IN (SELECT id FROM sealed_texts WHERE id < ? AND sealed = '' ORDER BY id LIMIT 2000)",
+			Floor(now.Add(-marksKept)),
+		},
 	}
 	if keep.Strays > 0 {
 		portions = append(

@@ -52,7 +52,7 @@ func (s *Store) TakeSilent(ctx context.Context, gateway uuid.UUID, now time.Time
 	for i := range silent {
 		silent[i].Times = times[silent[i].ID]
 	}
-	return silent, nil
+	return silent, s.readSealed(ctx, silent)
 }
 
 // Postpone writes when messages are looked after next, unless they have moved

@@ -314,7 +314,15 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 			return
 		}
 	}
+	mask := g.Masking(request.Hidden)
 	reply, fate, exchange := c.Courier.Carry(ctx, g, "query", request)
+	marks := ""
+	for _, m := range asked {
+		marks += m.Marks
+	}
+	if marks != "" {
+		mask = c.Roster.Hide(&exchange, marks, mask)
+	}
 	if fate != courier.Answered {
 		told("", 0)
 	}
@@ -324,7 +332,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 	}
 	found.keep(&exchange)
 	at := c.Now()
-	reading := g.Dialect.ReadQuery(reply, at).Masked(g.Masking(request.Hidden))
+	reading := g.Dialect.ReadQuery(reply, at).Masked(mask)
 	told(reading.Cause, reading.RetryAfter)
 	if token := means.Secrets["token"]; reading.Cause == delivery.CredentialsRefused && token != "" {
 		c.Courier.DropToken(g, token)

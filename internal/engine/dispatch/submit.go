@@ -88,6 +88,14 @@ func (d *Dispatch) submit(
 	reply, fate, exchange := d.Courier.CarryNoting(ctx, g, "submit", request, left)
 	left(true)
 	s.now = d.Now()
+	mask := g.Masking(request.Hidden)
+	marks := ""
+	for i := range s.pack {
+		marks += s.pack[i].Marks
+	}
+	if marks != "" {
+		mask = d.Roster.Hide(&exchange, marks, mask)
+	}
 	s.exchanges = append(s.exchanges, exchange)
 	switch fate {
 	case courier.NotSent:
@@ -102,7 +110,7 @@ func (d *Dispatch) submit(
 		}
 		lesson.cause, lesson.note = delivery.GatewayFault, exchange.Error
 	default:
-		lesson = s.understand(g.Dialect.ReadSubmit(reply, s.now).Masked(g.Masking(request.Hidden)), &exchange)
+		lesson = s.understand(g.Dialect.ReadSubmit(reply, s.now).Masked(mask), &exchange)
 		if token := pass.means.Secrets["token"]; lesson.cause == delivery.CredentialsRefused && token != "" {
 			d.Courier.DropToken(g, token)
 			if pass.fetched == nil { // it may have ended early: that is no fault yet, and nothing to go elsewhere for

@@ -58,6 +58,7 @@ type taken struct {
 	until   time.Time // its message is waited for
 	stored  bool
 	read    bool
+	hidden  bool // codes in it were hidden, once it was known of whom it speaks
 	claims  []store.Stray
 	inbound []store.Inbound
 }
@@ -172,6 +173,9 @@ func (s *settler) settle(ctx context.Context, set []taken) error {
 	if err != nil {
 		return err
 	}
+	for i := range set {
+		s.hide(&set[i], matched)
+	}
 	var due, wait []taken
 	var keep, read []store.Receipt
 	for _, one := range set {
@@ -211,6 +215,30 @@ func (s *settler) settle(ctx context.Context, set []taken) error {
 	return nil
 }
 
+// hide hides the codes of the passcodes that a callback speaks of in what is kept of
+// it.
+func (s *settler) hide(one *taken, matched map[uuid.UUID]store.Matched) {
+	marks := ""
+	for _, c := range one.claims {
+		marks += matched[c.ID].Marks
+	}
+	if marks == "" || one.hidden {
+		return
+	}
+	hiding := s.r.Roster.Hiding(marks)
+	one.hidden = true
+	one.Query, one.Body = hiding(one.Query), []byte(hiding(string(one.Body)))
+	header := make(map[string]string, len(one.Header))
+	for name, value := range one.Header {
+		header[name] = hiding(value)
+	}
+	one.Header = header
+	one.claims = slices.Clone(one.claims)
+	for i := range one.claims {
+		one.claims[i].Note = hiding(one.claims[i].Note)
+	}
+}
+
 // put lets a stored callback wait. If there are too many it is read from the
 // database later.
 func (s *settler) put(one taken) {
@@ -247,7 +275,7 @@ func (s *settler) write(
 		var evidence []store.Evidence
 		var strays []store.Stray
 		var inbound []store.Inbound
-		var problems []store.Receipt
+		var problems, hidden []store.Receipt
 		for _, one := range due {
 			if one.stored && !mine[one.ID] {
 				continue
@@ -263,6 +291,9 @@ func (s *settler) write(
 			if one.stored && one.Problem != "" {
 				problems = append(problems, one.Receipt)
 			}
+			if one.stored && one.hidden {
+				hidden = append(hidden, one.Receipt)
+			}
 		}
 		if err := tx.AddInbound(ctx, inbound); err != nil {
 			return err
@@ -271,6 +302,9 @@ func (s *settler) write(
 			return err
 		}
 		if err := tx.NoteProblems(ctx, problems); err != nil {
+			return err
+		}
+		if err := tx.RewriteReceipts(ctx, hidden); err != nil {
 			return err
 		}
 		if changed, err = s.r.Course.Record(ctx, tx, evidence, nil); err != nil {
