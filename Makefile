@@ -3,7 +3,7 @@ SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check audit fuzz chaos bench bench-core need-postgres need-chromium FORCE
+.PHONY: help build demo example test check audit fuzz chaos bench bench-core screenshots need-postgres need-chromium need-terminal FORCE
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
 
@@ -28,6 +28,12 @@ need-chromium:
 	  echo "Installing Chromium"; \
 	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
 
+need-terminal:
+	@command -v Xvfb xterm convert >/dev/null && fc-list | grep -q Devanagari || { \
+	  echo "Installing a terminal, a screen and fonts"; \
+	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
+	    xvfb xterm imagemagick fonts-dejavu-core fonts-noto-core fonts-noto-color-emoji fontconfig >/dev/null; }
+
 demo: build need-postgres ## start everything with demo data, and stay up
 	@exec bin/pigeon demo
 
@@ -45,6 +51,9 @@ check: build audit ## formatting, vet, staticcheck, weaknesses, types, the descr
 
 audit: ## look for weaknesses; what is excepted, and why, stands in audit/main.go
 	go run ./audit
+
+screenshots: build need-postgres need-chromium need-terminal ## take the pictures of docs/screenshots anew; look at each
+	go run ./pictures
 
 FUZZTIME ?= 1m
 fuzz: build need-postgres ## run every fuzz test for FUZZTIME, one after the other

@@ -14,7 +14,7 @@ import (
 // what stands in the same room or lower; the longest prefix decides.
 var floors = []string{
 	"client", "dialects", "console", "internal/core", "internal/explain", "internal/fleet", "internal/postgres", "internal/store",
-	"internal/engine", "internal/api", "internal/service", "internal/demo", "internal/cli", "cmd", "bench", "audit",
+	"internal/engine", "internal/api", "internal/service", "internal/demo", "internal/cli", "cmd", "bench", "audit", "pictures",
 }
 
 // strangers may not be imported by a room, though they stand lower.

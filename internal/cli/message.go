@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
@@ -163,6 +165,16 @@ func repeated(n int) string {
 	return fmt.Sprintf("%d times something was said again, word for word, that is evidence already.", n)
 }
 
+// wrapped breaks a text into lines of a width; where there is hardly any it stays as it
+// is.
+func wrapped(s string, width int) string {
+	const least = 20
+	if width < least {
+		return s
+	}
+	return text.WrapSoft(s, width)
+}
+
 // writeTimeline writes the evidence as a ledger, raw exchanges in place.
 func writeTimeline(w io.Writer, m client.Message) {
 	defer func() {
@@ -193,8 +205,11 @@ func writeTimeline(w io.Writer, m client.Message) {
 		if e.Attempt > 0 {
 			attempt = fmt.Sprint(e.Attempt)
 		}
-		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("%-13s %-13s %-9s %-3s %-15s %-15s %s",
-			clock(e.At), gatewayTime(e, "15:04:05.000"), e.Source, attempt, claim, state, strings.Join(said, "  ")), " "))
+		before := fmt.Sprintf("%-13s %-13s %-9s %-3s %-15s %-15s ", clock(e.At), gatewayTime(e, "15:04:05.000"), e.Source, attempt, claim, state)
+		for line := range strings.SplitSeq(wrapped(strings.Join(said, "  "), widthOf(w)-runewidth.StringWidth(before)), "\n") {
+			fmt.Fprintln(w, strings.TrimRight(before+line, " "))
+			before = strings.Repeat(" ", runewidth.StringWidth(before))
+		}
 		if e.Raw != nil {
 			writeExchange(w, *e.Raw)
 		}

@@ -199,7 +199,7 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 // printRehearsal shows what would be sent.
 func (a *app) printRehearsal(cmd *cobra.Command, w client.Weighing) error {
 	if a.config.GetString("output") != "table" {
-		return a.printCosts(cmd, w)
+		return a.printCosts(cmd, w, "")
 	}
 	out := cmd.OutOrStdout()
 	writeWeighing(out, w)

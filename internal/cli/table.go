@@ -56,11 +56,11 @@ const least = 16
 
 // giving are the columns that give way where there is too little room: what they hold
 // can be long, and its beginning is of use.
-var giving = []string{"text", "note", "said", "about", "about or why", "before → after", "address", "goes through", "gives", "quiet",
+var giving = []string{"text", "note", "about", "about or why", "before → after", "address", "goes through", "gives", "quiet",
 	"check", "fields", "needs", "may have", "part", "senders", "gateways", "countries", "registered", "default for"}
 
 // staying are the columns that are never cut or left out: what one looks for.
-var staying = []string{"state", "cause", "fares", "price", "name", "id"}
+var staying = []string{"state", "cause", "said", "fares", "price", "name", "id"}
 
 // fit makes a table fit into a width: ids are cut to a start that tells them apart,
 // columns that can give way do, and then columns are left out, from the last on.

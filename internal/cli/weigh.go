@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -96,7 +97,7 @@ func (a *app) weigh() *cobra.Command {
 			}
 			if a.config.GetString("output") != "table" {
 				if len(w.Recipients) > 0 {
-					if err := a.printCosts(cmd, w); err != nil {
+					if err := a.printCosts(cmd, w, prices); err != nil {
 						return err
 					}
 					return sendable(w)
@@ -119,7 +120,7 @@ func (a *app) weigh() *cobra.Command {
 			}
 			if len(w.Recipients) > 0 {
 				fmt.Fprintln(cmd.OutOrStdout())
-				if err := a.printCosts(cmd, w); err != nil {
+				if err := a.printCosts(cmd, w, prices); err != nil {
 					return err
 				}
 				if len(w.Recipients) > 1 {
@@ -245,13 +246,17 @@ func unchanged(w client.Weighing, level smstext.Level) string {
 	return "what can be replaced saves no segment"
 }
 
-// printCosts prints what a text costs for each to whom it may go.
-func (a *app) printCosts(cmd *cobra.Command, w client.Weighing) error {
+// printCosts prints what a text costs for each to whom it may go. list is the file of
+// the prices, if it is one.
+func (a *app) printCosts(cmd *cobra.Command, w client.Weighing, list string) error {
+	if list != "" {
+		list = filepath.Base(list)
+	}
 	if a.config.GetString("output") == "table" {
-		return a.print(cmd, w, []string{"to", "country", "segments", "price", "by the prices of", "note"}, costRows(w.Recipients))
+		return a.print(cmd, w, []string{"to", "country", "segments", "price", "by the prices of", "note"}, costRows(w.Recipients, list))
 	}
 	var rows [][]string
-	for i, cells := range costRows(w.Recipients) {
+	for i, cells := range costRows(w.Recipients, list) {
 		r, amount, currency := w.Recipients[i], "", ""
 		if r.Price != nil {
 			amount, currency = r.Price.Amount, r.Price.Currency
@@ -261,7 +266,7 @@ func (a *app) printCosts(cmd *cobra.Command, w client.Weighing) error {
 	return a.print(cmd, w, []string{"to", "country", "encoding", "segments", "price", "currency", "gateway", "note"}, rows)
 }
 
-func costRows(all []client.Recipient) [][]string {
+func costRows(all []client.Recipient, list string) [][]string {
 	var rows [][]string
 	for _, r := range all {
 		to, cost := r.Given, "unknown"
@@ -278,7 +283,7 @@ func costRows(all []client.Recipient) [][]string {
 		for _, w := range r.Warnings {
 			notes = append(notes, w.Say)
 		}
-		rows = append(rows, []string{to, r.Name, fmt.Sprint(r.Segments), cost, cmp.Or(r.Gateway, "–"), strings.Join(notes, "; ")})
+		rows = append(rows, []string{to, r.Name, fmt.Sprint(r.Segments), cost, cmp.Or(r.Gateway, list), strings.Join(notes, "; ")})
 	}
 	return rows
 }
