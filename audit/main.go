@@ -33,7 +33,8 @@ func main() {
 		log.Fatalf("listing packages: %v", err)
 	}
 	folders := slices.DeleteFunc(strings.Fields(string(listed)), func(folder string) bool {
-		return strings.HasSuffix(folder, "/e2e") || strings.HasSuffix(folder, "/bench") || strings.HasSuffix(folder, "/audit") // nobody runs them
+		return strings.HasSuffix(folder, "/e2e") || strings.HasSuffix(folder, "/bench") ||
+			strings.HasSuffix(folder, "/audit") // nobody runs them
 	})
 	quiet := log.New(io.Discard, "", 0)
 	config := gosec.NewConfig()

@@ -208,7 +208,9 @@ func TestEveryDialect(t *testing.T) {
 	if sum != tally.Total {
 		t.Errorf("%s", tally.Equation)
 	}
-	if p := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{States: []string{"sending"}}, "", 10)); len(p.Items) > 0 {
+	if p := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{States: []string{"sending"}}, "", 10)); len(
+		p.Items,
+	) > 0 {
 		t.Errorf("still being sent: %+v", p.Items)
 	}
 	t.Run("charges", func(t *testing.T) {
@@ -227,7 +229,11 @@ func TestEveryDialect(t *testing.T) {
 		}
 	})
 	t.Run("receipts by segment", func(t *testing.T) {
-		p := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{Gateway: "waxseal", To: "+447700900103"}, "", 10))
+		p := must[client.List[client.Message]](
+			t,
+		)(
+			h.Client.Find(t.Context(), client.Filter{Gateway: "waxseal", To: "+447700900103"}, "", 10),
+		)
 		m := must[client.Message](t)(h.Client.Message(t.Context(), p.Items[0].ID, false))
 		parts := map[int]bool{}
 		for _, e := range m.Evidence {
@@ -436,7 +442,8 @@ func TestRoutes(t *testing.T) {
 	}
 	must[client.Gateway](t)(h.Client.ResumeGateway(t.Context(), "harbourline"))
 	w := must[client.Weighing](t)(h.Client.Rehearse(t.Context(), client.Draft{To: "+447700900106", Text: "x"}))
-	if r := w.Recipients[0]; r.Gateway != "harbourline" || !strings.Contains(r.Why, "route all: longshore, then harbourline; longshore is paused") {
+	if r := w.Recipients[0]; r.Gateway != "harbourline" ||
+		!strings.Contains(r.Why, "route all: longshore, then harbourline; longshore is paused") {
 		t.Errorf("rehearsed through %s: %s", r.Gateway, r.Why)
 	}
 	if m := h.settled(waits.ID); m.Gateway != "harbourline" || m.State != "delivered" {
@@ -508,7 +515,11 @@ registered: [{country: GB, gateway: stamphouse, id: LH-4102, wording: "{} is you
 `}))
 	write := func(number, text string) int {
 		t.Helper()
-		response, err := http.Post(h.FleetURL+"/phones/"+number+"/reply", "application/json", strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)))
+		response, err := http.Post(
+			h.FleetURL+"/phones/"+number+"/reply",
+			"application/json",
+			strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

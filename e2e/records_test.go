@@ -93,7 +93,11 @@ func TestFirstDayReadsNothingSequentially(t *testing.T) {
 	within(t, 2*time.Minute, "all are delivered", func() bool {
 		return must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{})).States["delivered"] == lives
 	})
-	must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{States: []string{"delivered"}, Sender: "Lanternholm"}, "", 50))
+	must[client.List[client.Message]](
+		t,
+	)(
+		h.Client.Find(t.Context(), client.Filter{States: []string{"delivered"}, Sender: "Lanternholm"}, "", 50),
+	)
 	must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{To: "+447700900123"}, "", 50))
 	must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{States: []string{"undeliverable", "doubtful"}}, "", 50))
 	h.kill() // its sessions end, and tell what they counted

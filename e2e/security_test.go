@@ -347,7 +347,8 @@ codes: {moving: enroute, up: delivered}
 	}
 	m = must[client.Message](t)(h.Client.Message(t.Context(), m.ID, true))
 	all := string(must[[]byte](t)(json.Marshal(m)))
-	if strings.Contains(all, code) || strings.Count(all, "‹code›") < 7 || !strings.Contains(all, other) || !strings.Contains(all, "20261126") {
+	if strings.Contains(all, code) || strings.Count(all, "‹code›") < 7 || !strings.Contains(all, other) ||
+		!strings.Contains(all, "20261126") {
 		t.Errorf("%d are hidden: %s", strings.Count(all, "‹code›"), all)
 	}
 	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))

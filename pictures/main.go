@@ -131,7 +131,11 @@ func press(word string) string {
 
 // fill writes into a field as React sees it.
 func fill(selector, text string) string {
-	return fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.focus(); e.select?.(); document.execCommand("insertText", false, %q); })()`, selector, text)
+	return fmt.Sprintf(
+		`(() => { const e = document.querySelector(%q); e.focus(); e.select?.(); document.execCommand("insertText", false, %q); })()`,
+		selector,
+		text,
+	)
 }
 
 func pages(ctx context.Context, c *client.Client, key string) error {
@@ -139,20 +143,35 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 	if err != nil || len(found.Items) == 0 {
 		return fmt.Errorf("there is no message with a story: %w", err)
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"),
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.WindowSize(
+			1280,
+			800,
+		),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true),
+		chromedp.Flag("disable-quic", true),
+	)
 	ctx, closeBrowser := chromedp.NewExecAllocator(ctx, options...)
 	defer closeBrowser()
 	ctx, closeTab := chromedp.NewContext(ctx)
 	defer closeTab()
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(service+"/#key="+key), chromedp.WaitVisible("h1")); err != nil {
+	enter := []chromedp.Action[chromedp.Void]{
+		chromedp.EmulateViewport(1280, 800), chromedp.Navigate(service + "/#key=" + key), chromedp.WaitVisible("h1"),
+	}
+	if err := chromedp.Do(ctx, enter...); err != nil {
 		return err
 	}
 	for _, p := range []page{
 		{name: "messages", address: service + "/", waits: "tbody tr"},
 		{name: "messages-compact-dark", address: service + "/", waits: "tbody tr:nth-child(40)", dark: true},
-		{name: "message", address: service + "/messages/" + found.Items[0].ID, waits: ".ledger", first: `document.querySelectorAll(".unfold")[0].click()`},
+		{name: "message", address: service + "/messages/" + found.Items[0].ID, waits: ".ledger",
+			first: `document.querySelectorAll(".unfold")[0].click()`},
 		{name: "send", address: service + "/send", waits: "#text", first: fill("#to", "+44 (0) 7700 900123") + ";" +
 			fill("#text", "Don’t miss it: crossing 0740 to Skerrow now leaves from berth 3 [gate B] – boarding closes at 07:30…")},
 		{name: "template", address: service + "/templates/crossing-moved", waits: "textarea", first: press("tr")},
@@ -171,7 +190,11 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 			continue
 		}
 		log.Print(p.name)
-		theme := fmt.Sprintf(`localStorage.setItem("theme", %t ? "dark" : "light"); localStorage.setItem("compact", %t ? "yes" : "no"); true`, p.dark, p.dark)
+		theme := fmt.Sprintf(
+			`localStorage.setItem("theme", %t ? "dark" : "light"); localStorage.setItem("compact", %t ? "yes" : "no"); true`,
+			p.dark,
+			p.dark,
+		)
 		if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](theme)); err != nil {
 			return err
 		}
@@ -202,7 +225,8 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 	if err != nil {
 		return err
 	}
-	numbers := "0044 (0) 7700 900123\n(202) 555-0143\n+1 202 555 0143\n+33 6 39 98 00 12\n447700900123.0\n4.47701E+11\ntel:+46-70-174-06-05\n\n"
+	numbers := "0044 (0) 7700 900123\n(202) 555-0143\n+1 202 555 0143\n+33 6 39 98 00 12\n447700900123.0\n" +
+		"4.47701E+11\ntel:+46-70-174-06-05\n\n"
 	prices := filepath.Join(data, "harbourline.csv")
 	list, err := c.Prices(ctx, "harbourline")
 	if err != nil {
@@ -230,9 +254,12 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 			`pigeon message find --limit 3`,
 		}},
 		{"cli-message", 132, 30, 2 * time.Second, []string{"pigeon message show " + found.Items[0].ID[:13]}},
-		{"cli-number", 110, 24, 2 * time.Second, []string{`pigeon number "07700 900123" --country GB`, `pigeon number - --country GB < numbers.txt`}},
+		{"cli-number", 110, 24, 2 * time.Second, []string{
+			`pigeon number "07700 900123" --country GB`, `pigeon number - --country GB < numbers.txt`,
+		}},
 		{"cli-weigh", 92, 36, 2 * time.Second, []string{
-			`pigeon weigh "Don’t miss it: the 07:40 to Skerrow now leaves from berth 3 [gate B] – hurry…" --to +447700900123,FR,IN,JP --prices harbourline.csv`,
+			`pigeon weigh "Don’t miss it: the 07:40 to Skerrow now leaves from berth 3 [gate B] – hurry…"` +
+				` --to +447700900123,FR,IN,JP --prices harbourline.csv`,
 		}},
 		{"cli-example", 176, 60, 100 * time.Second, []string{`make example`}},
 	} {
@@ -241,7 +268,13 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 		}
 		log.Print(one.name)
 		var script strings.Builder
-		fmt.Fprintf(&script, "cd %s\nexport PIGEON_KEY=%s PATH=%s:$PATH LC_ALL=C.UTF-8\nprintf '\\e[?25l'\n", data, key, filepath.Join(here, filepath.Dir(*pigeon)))
+		fmt.Fprintf(
+			&script,
+			"cd %s\nexport PIGEON_KEY=%s PATH=%s:$PATH LC_ALL=C.UTF-8\nprintf '\\e[?25l'\n",
+			data,
+			key,
+			filepath.Join(here, filepath.Dir(*pigeon)),
+		)
 		for i, command := range one.commands {
 			if i > 0 {
 				script.WriteString("echo\n")
@@ -275,8 +308,29 @@ func terminal(ctx context.Context, name, script, done string, columns, rows int,
 	defer func() { screen.Process.Kill(); screen.Wait() }()
 	time.Sleep(time.Second)
 	// #nosec G204 -- of our own making
-	window := exec.CommandContext(ctx, "xterm", "-display", display, "-fa", "DejaVu Sans Mono", "-fs", "10", "-b", "12", "-bw", "0", "-bg", "#FBFBF9", "-fg", "#1D2630",
-		"-geometry", fmt.Sprintf("%dx%d+0+0", columns, rows), "-e", "bash", script)
+	window := exec.CommandContext(
+		ctx,
+		"xterm",
+		"-display",
+		display,
+		"-fa",
+		"DejaVu Sans Mono",
+		"-fs",
+		"10",
+		"-b",
+		"12",
+		"-bw",
+		"0",
+		"-bg",
+		"#FBFBF9",
+		"-fg",
+		"#1D2630",
+		"-geometry",
+		fmt.Sprintf("%dx%d+0+0", columns, rows),
+		"-e",
+		"bash",
+		script,
+	)
 	if err := window.Start(); err != nil {
 		return fmt.Errorf("a terminal: %w", err)
 	}
@@ -298,8 +352,26 @@ func terminal(ctx context.Context, name, script, done string, columns, rows int,
 	}
 	// What is beyond the terminal is black; then what is empty in it.
 	// #nosec G204 -- of our own making
-	trim := exec.CommandContext(ctx, "convert", file, "-fuzz", "1%", "-trim", "+repage", "-bordercolor", "#FBFBF9", "-border", "1", "-trim", "+repage",
-		"-bordercolor", "#FBFBF9", "-border", "16", file)
+	trim := exec.CommandContext(
+		ctx,
+		"convert",
+		file,
+		"-fuzz",
+		"1%",
+		"-trim",
+		"+repage",
+		"-bordercolor",
+		"#FBFBF9",
+		"-border",
+		"1",
+		"-trim",
+		"+repage",
+		"-bordercolor",
+		"#FBFBF9",
+		"-border",
+		"16",
+		file,
+	)
 	out, err := trim.CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("%w: %s", err, out)

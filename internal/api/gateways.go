@@ -22,7 +22,8 @@ func (a *API) wireGateway(g *roster.Gateway) client.Gateway {
 		Secrets: append(
 			[]string{},
 			g.Dialect.Secrets...), PerSecond: g.PerSecond, PerMinute: g.PerMinute, PerDay: g.PerDay, InFlight: g.InFlight,
-		Recipients: g.Dialect.Submit.Most, AskAfter: client.Span(span.Format(g.AskAfter())), GiveUpAfter: client.Span(span.Format(g.GiveUpAfter())), Timeout: client.Span(span.Format(g.Timeout())),
+		Recipients: g.Dialect.Submit.Most, AskAfter: wireSpan(g.AskAfter()), GiveUpAfter: wireSpan(g.GiveUpAfter()),
+		Timeout:   wireSpan(g.Timeout()),
 		Reference: string(g.Dialect.Reference), Currency: g.Currency, Senders: append([]string{}, g.Senders...), CreatedAt: g.CreatedAt,
 		CanTellBalance: g.Dialect.Balance != nil, Health: a.wireHealth(g)}
 	if g.LowBalanceMicros != nil {
@@ -117,6 +118,8 @@ func sourceOf(name, given string, faults *fault.Faults) *string {
 	text := string(shipped)
 	return &text
 }
+
+func wireSpan(d time.Duration) client.Span { return client.Span(span.Format(d)) }
 
 // spanOf reads a time span that may be left out.
 func spanOf(field string, given client.Span, faults *fault.Faults) *time.Duration {

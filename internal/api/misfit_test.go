@@ -49,7 +49,9 @@ func TestMisfits(t *testing.T) {
 	if got := said(err); got != "secrets.key: it is the number 1; a string" {
 		t.Errorf("of a map:\n%s", got)
 	}
-	if _, err = read[client.Routes](asked("POST", "/", "application/json", `{"items": [`+strings.Repeat("1,", 5000)+`1]}`)); len(fault.Of(err)) != 20 {
+	if _, err = read[client.Routes](asked("POST", "/", "application/json", `{"items": [`+strings.Repeat("1,", 5000)+`1]}`)); len(
+		fault.Of(err),
+	) != 20 {
 		t.Errorf("of very much, %d are told", len(fault.Of(err)))
 	}
 }

@@ -205,7 +205,15 @@ func writeTimeline(w io.Writer, m client.Message) {
 		if e.Attempt > 0 {
 			attempt = fmt.Sprint(e.Attempt)
 		}
-		before := fmt.Sprintf("%-13s %-13s %-9s %-3s %-15s %-15s ", clock(e.At), gatewayTime(e, "15:04:05.000"), e.Source, attempt, claim, state)
+		before := fmt.Sprintf(
+			"%-13s %-13s %-9s %-3s %-15s %-15s ",
+			clock(e.At),
+			gatewayTime(e, "15:04:05.000"),
+			e.Source,
+			attempt,
+			claim,
+			state,
+		)
 		for line := range strings.SplitSeq(wrapped(strings.Join(said, "  "), widthOf(w)-runewidth.StringWidth(before)), "\n") {
 			fmt.Fprintln(w, strings.TrimRight(before+line, " "))
 			before = strings.Repeat(" ", runewidth.StringWidth(before))

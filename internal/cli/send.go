@@ -167,18 +167,39 @@ func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, pat
 		)
 		return exit(exitTimeout)
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "Still %s after %s. It goes on without you: pigeon message show %s\n", last.State, span.Words(patience), last.ID)
+	fmt.Fprintf(
+		cmd.ErrOrStderr(),
+		"Still %s after %s. It goes on without you: pigeon message show %s\n",
+		last.State,
+		span.Words(patience),
+		last.ID,
+	)
 	return exit(exitTimeout)
 }
 
 // printMessages prints messages as rows: one row, one state, one reason.
 func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Message) error {
 	csv := a.config.GetString("output") == "csv"
-	s := sheet{head: []string{"id", "state", "cause", "to", "text", "created", "sender", "gateway", "segments", "kind", "country", "gateway_ref",
-		"reference", "template", "price"}}
+	s := sheet{
+		head: []string{"id", "state", "cause", "to", "text", "created", "sender", "gateway", "segments", "kind", "country", "gateway_ref",
+			"reference", "template", "price"},
+	}
 	s.usual = s.head[:9]
 	if csv {
-		s.head = []string{"id", "created_at", "to", "sender", "kind", "state", "cause", "segments", "gateway", "gateway_ref", "reference", "text"}
+		s.head = []string{
+			"id",
+			"created_at",
+			"to",
+			"sender",
+			"kind",
+			"state",
+			"cause",
+			"segments",
+			"gateway",
+			"gateway_ref",
+			"reference",
+			"text",
+		}
 	}
 	for _, m := range messages {
 		if csv {
@@ -190,8 +211,11 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 		if m.Price != nil {
 			price = m.Price.String()
 		}
-		s.rows = append(s.rows, []string{m.ID, stateWord(m), m.Cause, m.To, flat(m.Text), strings.TrimSuffix(clock(m.CreatedAt.Truncate(time.Second)), ".000"),
-			m.Sender, m.Gateway, fmt.Sprint(m.Segments), m.Kind, m.Country, m.GatewayRef, m.Reference, m.Template, price})
+		s.rows = append(
+			s.rows,
+			[]string{m.ID, stateWord(m), m.Cause, m.To, flat(m.Text), strings.TrimSuffix(clock(m.CreatedAt.Truncate(time.Second)), ".000"),
+				m.Sender, m.Gateway, fmt.Sprint(m.Segments), m.Kind, m.Country, m.GatewayRef, m.Reference, m.Template, price},
+		)
 	}
 	return a.printSheet(cmd, value, s)
 }

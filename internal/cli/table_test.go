@@ -13,9 +13,39 @@ func manyMessages() sheet {
 	return sheet{
 		head: []string{"id", "state", "cause", "to", "text", "created", "sender", "gateway", "segments"},
 		rows: [][]string{
-			{"019ac000-1111-7aaa-8000-000000000001", "● delivered", "", "+447700900123", "Crossing 0740 now leaves from berth 3", "07:40:00", "Lanternholm", "harbourline", "1"},
-			{"019ac000-1111-7aaa-9000-000000000002", "⊗ undeliverable", "invalid_number", "+306900000000", strings.Repeat("Το δρομολόγιο ", 9), "07:40:00", "Lanternholm", "harbourline", "3"},
-			{"019ac000-1112-7bbb-8000-000000000003", "◌ doubtful (contested)", "content_refused", "+48500000000", "x", "2026-11-15 07:40:00", "80123", "stillwater", "1"},
+			{
+				"019ac000-1111-7aaa-8000-000000000001",
+				"● delivered",
+				"",
+				"+447700900123",
+				"Crossing 0740 now leaves from berth 3",
+				"07:40:00",
+				"Lanternholm",
+				"harbourline",
+				"1",
+			},
+			{
+				"019ac000-1111-7aaa-9000-000000000002",
+				"⊗ undeliverable",
+				"invalid_number",
+				"+306900000000",
+				strings.Repeat("Το δρομολόγιο ", 9),
+				"07:40:00",
+				"Lanternholm",
+				"harbourline",
+				"3",
+			},
+			{
+				"019ac000-1112-7bbb-8000-000000000003",
+				"◌ doubtful (contested)",
+				"content_refused",
+				"+48500000000",
+				"x",
+				"2026-11-15 07:40:00",
+				"80123",
+				"stillwater",
+				"1",
+			},
 		},
 	}
 }
@@ -53,7 +83,8 @@ func TestTablesFitTheTerminal(t *testing.T) {
 		}
 	}
 	var piped bytes.Buffer
-	if leftOut := s.write(&piped, 0); leftOut != nil || !strings.Contains(piped.String(), s.rows[1][4]) || !strings.Contains(piped.String(), s.rows[2][0]) {
+	if leftOut := s.write(&piped, 0); leftOut != nil || !strings.Contains(piped.String(), s.rows[1][4]) ||
+		!strings.Contains(piped.String(), s.rows[2][0]) {
 		t.Errorf("in a pipe something is cut, or %v left out\n%s", leftOut, &piped)
 	}
 }

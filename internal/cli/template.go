@@ -192,7 +192,11 @@ func (a *app) preview(cmd *cobra.Command, t *template.Template, lang string, giv
 	}
 	fmt.Fprintln(out, ".")
 	if len(examples) > 0 {
-		fmt.Fprintf(out, "Weighed with examples: %s. Give your own with --field, or all of them with --data.\n", strings.Join(examples, ", "))
+		fmt.Fprintf(
+			out,
+			"Weighed with examples: %s. Give your own with --field, or all of them with --data.\n",
+			strings.Join(examples, ", "),
+		)
 	}
 	for _, l := range languages {
 		fmt.Fprintf(out, "\n%s: ", l)

@@ -158,8 +158,12 @@ func (o *Oldpier) post(ctx context.Context, r report) bool {
 
 // postInbound pushes what somebody wrote back.
 func (o *Oldpier) postInbound(ctx context.Context, m written) bool {
-	return o.push(ctx, m.Report, url.Values{"back_id": {m.ID}, "writer": {strings.TrimPrefix(m.From, "+")}, "source": {strings.TrimPrefix(m.To, "+")},
-		"text": {m.Text}, "when": {m.At.Format(time.RFC3339)}})
+	return o.push(
+		ctx,
+		m.Report,
+		url.Values{"back_id": {m.ID}, "writer": {strings.TrimPrefix(m.From, "+")}, "source": {strings.TrimPrefix(m.To, "+")},
+			"text": {m.Text}, "when": {m.At.Format(time.RFC3339)}},
+	)
 }
 
 func (o *Oldpier) push(ctx context.Context, address string, form url.Values) bool {

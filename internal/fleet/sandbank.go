@@ -124,8 +124,12 @@ func (s *Sandbank) get(ctx context.Context, r report) bool {
 
 // getInbound pushes what somebody wrote back.
 func (s *Sandbank) getInbound(ctx context.Context, m written) bool {
-	return s.push(ctx, m.Report, url.Values{"back": {m.ID}, "from": {strings.TrimPrefix(m.From, "+")}, "to": {strings.TrimPrefix(m.To, "+")},
-		"text": {m.Text}, "ts": {fmt.Sprint(m.At.Unix())}})
+	return s.push(
+		ctx,
+		m.Report,
+		url.Values{"back": {m.ID}, "from": {strings.TrimPrefix(m.From, "+")}, "to": {strings.TrimPrefix(m.To, "+")},
+			"text": {m.Text}, "ts": {fmt.Sprint(m.At.Unix())}},
+	)
 }
 
 func (s *Sandbank) push(ctx context.Context, address string, query url.Values) bool {

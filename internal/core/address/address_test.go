@@ -51,7 +51,12 @@ func TestPrivate(t *testing.T) {
 
 // Whatever an address is, it is refused, or its canonical form is one that stays.
 func FuzzParse(f *testing.F) {
-	vary.Of(f, 5000, []string{"https://sms.example.net:8443/api/v1", "http://[::1]:80/a?b=c#d", "http://user:pw@10.0.0.1/"}, func(s string) { f.Add(s) })
+	vary.Of(
+		f,
+		5000,
+		[]string{"https://sms.example.net:8443/api/v1", "http://[::1]:80/a?b=c#d", "http://user:pw@10.0.0.1/"},
+		func(s string) { f.Add(s) },
+	)
 	f.Fuzz(func(t *testing.T, s string) {
 		parsed, err := Parse(s)
 		if err != nil {

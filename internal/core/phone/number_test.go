@@ -156,9 +156,14 @@ func FuzzRead(f *testing.F) {
 	f.Add("+44 (0) 7700 900123", "GB")
 	f.Add("tel:7700-900123;phone-context=+44", "")
 	f.Add("'４.47E+11", "US")
-	vary.Of(f, 10_000, []string{"+44 (0) 7700 900123", "tel:7700-900123;phone-context=+44", "'４.47E+11", "00353 85 012 3456", "011 1 202 555 0143"}, func(s string) {
-		f.Add(s, "GB")
-	})
+	vary.Of(
+		f,
+		10_000,
+		[]string{"+44 (0) 7700 900123", "tel:7700-900123;phone-context=+44", "'４.47E+11", "00353 85 012 3456", "011 1 202 555 0143"},
+		func(s string) {
+			f.Add(s, "GB")
+		},
+	)
 	f.Fuzz(func(t *testing.T, s, country string) {
 		r, err := Read(s, country)
 		if err != nil {

@@ -44,8 +44,10 @@ func FuzzParse(f *testing.F) {
 }
 
 func FuzzReadRules(f *testing.F) {
-	seeds := []string{"rules: [{country: GB, alphanumeric: open, quiet: [{kinds: [bulk], from: '21:00', to: '08:00', days: [Sun]}], note: a}]",
-		"rules:\n  - country: IN\n    texts: registered\n    links: closed\n    date: 2026-11-01\n"}
+	seeds := []string{
+		"rules: [{country: GB, alphanumeric: open, quiet: [{kinds: [bulk], from: '21:00', to: '08:00', days: [Sun]}], note: a}]",
+		"rules:\n  - country: IN\n    texts: registered\n    links: closed\n    date: 2026-11-01\n",
+	}
 	vary.Of(f, 800, seeds, func(s string) { f.Add([]byte(s)) })
 	f.Fuzz(func(t *testing.T, source []byte) {
 		rules, err := ReadRules(source)

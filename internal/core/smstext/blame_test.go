@@ -122,8 +122,16 @@ func FuzzCure(f *testing.F) {
 	f.Add(strings.Repeat("Don’t miss it… ", 6))
 	f.Add(strings.Repeat("[“tickets”] e\u0301", 20))
 	f.Add("\u200bа" + strings.Repeat("Lаntern ©", 12))
-	vary.Of(f, 2000, []string{strings.Repeat("Don’t miss it… ", 6), strings.Repeat("[“tickets”] e\u0301", 20), strings.Repeat("Lаntern © https://a.example/é ", 6)},
-		func(s string) { f.Add(s) })
+	vary.Of(
+		f,
+		2000,
+		[]string{
+			strings.Repeat("Don’t miss it… ", 6),
+			strings.Repeat("[“tickets”] e\u0301", 20),
+			strings.Repeat("Lаntern © https://a.example/é ", 6),
+		},
+		func(s string) { f.Add(s) },
+	)
 	f.Fuzz(func(t *testing.T, text string) {
 		before, err := Weigh(text)
 		for _, c := range Blame(text) {

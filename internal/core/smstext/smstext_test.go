@@ -166,10 +166,15 @@ func FuzzWeigh(f *testing.F) {
 	f.Add(strings.Repeat("[€]", 90), 2)
 	f.Add(strings.Repeat("pişmiş {aş} ", 30), 3)
 	options := 0
-	vary.Of(f, 5000, []string{strings.Repeat("Crossing 0740 [B] ", 12), strings.Repeat("Το πλοίο 😀 ", 30), strings.Repeat("pişmiş {aş} ", 30)}, func(s string) {
-		options++
-		f.Add(s, options)
-	})
+	vary.Of(
+		f,
+		5000,
+		[]string{strings.Repeat("Crossing 0740 [B] ", 12), strings.Repeat("Το πλοίο 😀 ", 30), strings.Repeat("pişmiş {aş} ", 30)},
+		func(s string) {
+			options++
+			f.Add(s, options)
+		},
+	)
 	f.Fuzz(func(t *testing.T, text string, options int) {
 		o := Options{
 			WideReference: options&1 != 0,

@@ -151,7 +151,12 @@ func (r Row) sendable(template string) error {
 		return nil
 	}
 	if _, err := r.recipient(); err != nil {
-		return &Error{Template: template, Field: "to", Wrong: fmt.Sprintf("%q: %s", fmt.Sprint(given), fault.Why(err)), Accepted: phone.Accepted}
+		return &Error{
+			Template: template,
+			Field:    "to",
+			Wrong:    fmt.Sprintf("%q: %s", fmt.Sprint(given), fault.Why(err)),
+			Accepted: phone.Accepted,
+		}
 	}
 	return nil
 }

@@ -285,8 +285,10 @@ func FuzzParse(f *testing.F) {
 // A template is refused, or it is written so that it is read again; whatever data it is
 // weighed over.
 func FuzzTemplates(f *testing.F) {
-	sources := []string{"name: a\nlanguage: en\ncure: safe\nfields: {code: {only: digits, most: 4}, day: {as: date}}\ntexts: {en: 'Hi {code} {day|soon}', de: x}\n" +
-		"registered: [{country: IN, id: x, wording: 'Hi {4}'}]"}
+	sources := []string{
+		"name: a\nlanguage: en\ncure: safe\nfields: {code: {only: digits, most: 4}, day: {as: date}}\ntexts: {en: 'Hi {code} {day|soon}', de: x}\n" +
+			"registered: [{country: IN, id: x, wording: 'Hi {4}'}]",
+	}
 	sheets := []string{"code,day,to,language\n1234,2026-11-15,+447700900123,en\n\"1\",,,de\n", "code;to;country\n1;07700 900123;GB\n"}
 	try.Of(f, 400, sources, func(s string) { f.Add(s, sheets[0]) })
 	try.Of(f, 2000, sheets, func(s string) { f.Add(sources[0], s) })

@@ -165,7 +165,8 @@ func Write(r *roster.Roster) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	head := "# A set-up of Calm Pigeon. Secrets are placeholders: pigeon setup import takes\n# their values from the environment. API keys are not in it.\n"
+	head := "# A set-up of Calm Pigeon. Secrets are placeholders: pigeon setup import takes\n" +
+		"# their values from the environment. API keys are not in it.\n"
 	for _, name := range leftOut {
 		head += "# The prices of " + name + " are too many for it: pigeon gateway prices export " + name + "\n"
 	}

@@ -115,7 +115,12 @@ func TestWhatIsMissingIsTold(t *testing.T) {
 func TestPricesAreInASetUp(t *testing.T) {
 	t.Parallel()
 	r, s := rostertest.Roster(t)
-	priced := strings.Replace(file, "    timeout: 10s\n", "    timeout: 10s\n    prices: |\n      country,price,currency\n      GB,0.04,EUR\n", 1)
+	priced := strings.Replace(
+		file,
+		"    timeout: 10s\n",
+		"    timeout: 10s\n    prices: |\n      country,price,currency\n      GB,0.04,EUR\n",
+		1,
+	)
 	change, err := take(t, s, r, priced, false)
 	if err != nil || !slices.Contains(change.New, "prices of quayside") {
 		t.Fatalf("%+v, %v", change, err)
@@ -140,7 +145,8 @@ func TestPricesAreInASetUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	written, err = Write(r)
-	if err != nil || !strings.Contains(string(written), "# The prices of quayside are too many") || strings.Contains(string(written), "GB,44") {
+	if err != nil || !strings.Contains(string(written), "# The prices of quayside are too many") ||
+		strings.Contains(string(written), "GB,44") {
 		t.Errorf("%v\n%.2000s", err, written)
 	}
 }
