@@ -741,7 +741,7 @@ func (p *Problem) Error() string {
 	var text strings.Builder
 	text.WriteString(p.Title)
 	if p.Detail != "" {
-		text.WriteString(": " + p.Detail)
+		text.WriteString(". " + p.Detail)
 	}
 	for _, e := range p.Errors {
 		fmt.Fprintf(&text, "\n  %s: %s\n    accepted: %s", e.Field, e.Wrong, e.Accepted)

@@ -285,7 +285,7 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 					faults.Add(
 						name,
 						fmt.Sprintf("%q is not a state", word),
-						fmt.Sprintf("one or more of %v, with commas between", delivery.States),
+						"one or more of "+fault.Words(delivery.States)+", with commas between",
 					)
 				}
 				f.States = append(f.States, state)
@@ -310,7 +310,9 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 		case "gateway_ref":
 			f.GatewayRef = value
 		case "country":
-			f.Country = strings.ToUpper(value)
+			if f.Country = strings.ToUpper(value); !phone.IsCountry(f.Country) {
+				faults.Add(name, fmt.Sprintf("%q is not the code of a country (ISO 3166-1)%s", value, phone.Meant(value)), "a code such as GB")
+			}
 		case "template":
 			f.Template = value
 		case "key":

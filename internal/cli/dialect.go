@@ -78,7 +78,7 @@ func dialectSource(name string) ([]byte, error) {
 		}
 	}
 	if err != nil {
-		return nil, usagef("%v", err)
+		return nil, usagef("%w", err)
 	}
 	return source, nil
 }
@@ -180,7 +180,7 @@ func (a *app) dialectNew() *cobra.Command {
 			}
 			source, err := s.Source()
 			if err != nil {
-				return usagef("%v", err)
+				return usagef("%w", err)
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(), "Written. Fill in what the manual says, then: pigeon dialect check %s.yaml\n", s.Name)
 			_, err = fmt.Fprint(cmd.OutOrStdout(), source)

@@ -108,7 +108,7 @@ func secretFlags(given []string) (map[string]string, error) {
 		}
 		var err error
 		if secrets[name], err = secretValue(value); err != nil {
-			return nil, usagef("--secret %s: %v", name, err)
+			return nil, usagef("--secret %s: %w", name, err)
 		}
 	}
 	return secrets, nil
@@ -139,7 +139,7 @@ func dialectGiven(given string) (name, source string, err error) {
 	case errors.Is(err, fs.ErrNotExist) && !strings.ContainsAny(given, "/."):
 		return given, "", nil
 	}
-	return "", "", usagef("dialect: %v", err)
+	return "", "", usagef("dialect: %w", err)
 }
 
 const secretHelp = "a secret that the dialect names, as NAME=VALUE, NAME=@FILE or NAME=env:VARIABLE; may be given several times"

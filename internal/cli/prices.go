@@ -14,7 +14,7 @@ import (
 func readPrices(file string) (*price.List, error) {
 	source, err := os.Open(file)
 	if err != nil {
-		return nil, usagef("--prices: %v", err)
+		return nil, usagef("--prices: %w", err)
 	}
 	defer source.Close()
 	entries, err := price.ReadCSV(source)

@@ -53,6 +53,8 @@ func (e exit) Error() string { return fmt.Sprintf("exit %d", int(e)) }
 // usage is a mistake on the command line.
 type usage struct{ error }
 
+func (u usage) Unwrap() error { return u.error }
+
 func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
 
 // Main runs the command line and returns the exit code.
@@ -136,9 +138,10 @@ func code(cmd *cobra.Command, err error, errOut io.Writer) int {
 	var how exit
 	var problem *client.Problem
 	var wrong usage
-	switch {
-	case err == nil:
+	if err == nil {
 		return exitWell
+	}
+	switch said := plainFile(err); {
 	case errors.As(err, &how):
 		return int(how)
 	case errors.As(err, &problem):
@@ -148,7 +151,7 @@ func code(cmd *cobra.Command, err error, errOut io.Writer) int {
 		}
 		return exitFailed
 	case errors.As(err, &wrong):
-		fmt.Fprintf(errOut, "%v\nHelp: %s --help\n", err, cmd.CommandPath())
+		fmt.Fprintf(errOut, "%s\nHelp: %s --help\n", said, cmd.CommandPath())
 		return exitUsage
 	case errors.Is(err, errStopped):
 		fmt.Fprintln(errOut, "Stopped.")
@@ -158,8 +161,24 @@ func code(cmd *cobra.Command, err error, errOut io.Writer) int {
 		fmt.Fprintf(errOut, "%v\nHelp: %s --help\n", plain, cmd.CommandPath())
 		return exitUsage
 	}
-	fmt.Fprintln(errOut, err)
+	fmt.Fprintln(errOut, plainFile(err))
 	return exitFailed
+}
+
+// plainFile says in plain words what is wrong with a file.
+func plainFile(err error) string {
+	var file *fs.PathError
+	if !errors.As(err, &file) {
+		return err.Error()
+	}
+	plain := fmt.Sprintf("%s: %v", file.Path, file.Err)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		plain = "there is no file " + file.Path
+	case errors.Is(err, fs.ErrPermission):
+		plain = file.Path + " may not be read"
+	}
+	return strings.Replace(err.Error(), file.Error(), plain, 1)
 }
 
 // app is what commands share: the configuration.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,7 +36,7 @@ func (a *app) route() *cobra.Command {
 			}
 			at := slices.IndexFunc(r.Items, func(r client.Route) bool { return r.Name == args[0] })
 			if at < 0 {
-				return usagef("there is no route %q; there are %s", args[0], strings.Join(routeNames(r), ", "))
+				return noRoute(r, args[0])
 			}
 			if r, err = c.PutRoutes(cmd.Context(), slices.Delete(r.Items, at, at+1)); err != nil {
 				return err
@@ -44,6 +45,15 @@ func (a *app) route() *cobra.Command {
 		}),
 	}
 	return group("route", "Say which messages go through which gateways", a.routeSet(), list, remove)
+}
+
+// noRoute says that there is no such route, as the service says it of other things.
+func noRoute(r client.Routes, name string) error {
+	detail := "There is none yet."
+	if len(r.Items) > 0 {
+		detail = "Known are " + strings.Join(routeNames(r), ", ") + "."
+	}
+	return &client.Problem{Status: http.StatusNotFound, Title: "There is no route " + name, Detail: detail}
 }
 
 func routeNames(r client.Routes) []string {

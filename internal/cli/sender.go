@@ -344,7 +344,7 @@ func readFile(cmd *cobra.Command, name string) (string, error) {
 	}
 	source, err := os.ReadFile(name)
 	if err != nil {
-		return "", usagef("%v", err)
+		return "", usagef("%w", err)
 	}
 	if err := charset.Check(source); err != nil {
 		return "", usagef("%s: %v", name, err)

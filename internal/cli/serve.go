@@ -150,7 +150,7 @@ func (a *app) fleet() *cobra.Command {
 					err = f.Script(source)
 				}
 				if err != nil {
-					return usagef("--script: %v", err)
+					return usagef("--script: %w", err)
 				}
 			}
 			server := &http.Server{

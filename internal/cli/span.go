@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/span"
 )
 
@@ -66,7 +67,7 @@ func (a *app) configured(flags *pflag.FlagSet, name string) (time.Duration, erro
 	given := spanValue{&d, option.none}
 	if value := a.config.GetString(name); value != "" {
 		if err := given.Set(value); err != nil {
-			return 0, usagef("--%s: %v", name, err)
+			return 0, usagef("--%s: %s", name, fault.Why(err))
 		}
 	}
 	return d, nil

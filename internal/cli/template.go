@@ -210,7 +210,7 @@ func (a *app) preview(cmd *cobra.Command, t *template.Template, lang string, giv
 func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, prices string) error {
 	source, err := os.Open(file)
 	if err != nil {
-		return usagef("--data: %v", err)
+		return usagef("--data: %w", err)
 	}
 	defer source.Close()
 	var broken error

@@ -16,6 +16,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/charset"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
@@ -90,7 +91,7 @@ func (a *app) weigh() *cobra.Command {
 			if as != "" {
 				written, err := smstext.EncodeHex(smstext.Form(as), cured)
 				if err != nil {
-					return usagef("--as %s: %v; accepted are %v", as, err, smstext.Forms)
+					return usagef("--as %s: %v; accepted are %s", as, err, fault.Words(smstext.Forms))
 				}
 				_, err = fmt.Fprintln(cmd.OutOrStdout(), written)
 				return err

@@ -1,6 +1,10 @@
 package delivery
 
-import "fmt"
+import (
+	"fmt"
+
+	"calmpigeon.example/internal/core/fault"
+)
 
 // Cause says why a message failed or waits. The list is short and fixed:
 // gateways have thousands of codes, people have few things they can do.
@@ -82,5 +86,5 @@ func ParseCause(s string) (Cause, error) {
 		}
 		known = append(known, a.Cause)
 	}
-	return "", fmt.Errorf("cause %q: not a cause; accepted are %v", s, known)
+	return "", fmt.Errorf("cause %q: not a cause; accepted are %s", s, fault.Words(known))
 }

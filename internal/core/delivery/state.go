@@ -10,6 +10,8 @@ package delivery
 import (
 	"fmt"
 	"slices"
+
+	"calmpigeon.example/internal/core/fault"
 )
 
 // State is what is known to have become of a message. The zero value means
@@ -49,7 +51,7 @@ func ParseGatewayState(s string) (State, error) {
 	if slices.Contains(GatewayStates, State(s)) {
 		return State(s), nil
 	}
-	return "", fmt.Errorf("state %q: not a state that a gateway can claim; accepted are %v", s, GatewayStates)
+	return "", fmt.Errorf("state %q: not a state that a gateway can claim; accepted are %s", s, fault.Words(GatewayStates))
 }
 
 // ParseState reads a state's word. The error names every word it accepts.
@@ -59,7 +61,7 @@ func ParseState(s string) (State, error) {
 			return state, nil
 		}
 	}
-	return "", fmt.Errorf("state %q: not a state; accepted are %v", s, States)
+	return "", fmt.Errorf("state %q: not a state; accepted are %s", s, fault.Words(States))
 }
 
 // Final reports whether nobody is expected to say anything more. Later

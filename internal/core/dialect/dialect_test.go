@@ -161,7 +161,7 @@ submit:
 		"two meanings":              {"    - when", "    - absent: true\n      when", "expected exactly one of read"},
 		"a secret not named":        {"{post: /send,", "{post: /send, bearer: key,", "x.yaml:3: submit.request.bearer: \"key\": expected one of the names under secrets"},
 		"a state nobody knows":      {"dialect: x", "dialect: x\ncodes: {A: landed}", "x.yaml:2: codes.A: state \"landed\": not a state"},
-		"a state that is only ours": {"dialect: x", "dialect: x\ncodes: {A: queued}", "accepted are [accepted enroute delivered"},
+		"a state that is only ours": {"dialect: x", "dialect: x\ncodes: {A: queued}", "accepted are accepted, enroute, delivered"},
 		"a span that is none":       {"dialect: x", "dialect: x\ntimeout: soon", "not a time span"},
 		"no path":                   {"post: /send", "post: send", "expected it to start with /"},
 		"a number form of its own":  {"dialect: x", "dialect: x\nnumber: plus", "expected e164, digits, 00, national or tel"},

@@ -35,6 +35,15 @@ func Of(err error) Faults {
 	return faults
 }
 
+// Words lists words for people, with commas between.
+func Words[T ~string](all []T) string {
+	words := make([]string, len(all))
+	for i, one := range all {
+		words[i] = string(one)
+	}
+	return strings.Join(words, ", ")
+}
+
 // Reason is why something is wrong: an error of a kind that callers tell apart,
 // with the reason in words.
 type Reason struct {

@@ -3,6 +3,8 @@ package pace
 import (
 	"fmt"
 	"time"
+
+	"calmpigeon.example/internal/core/fault"
 )
 
 // Kind is what a message is for. It decides the lane, the validity and what
@@ -29,7 +31,7 @@ func ParseKind(s string) (Kind, error) {
 			return k, nil
 		}
 	}
-	return "", fmt.Errorf("kind %q: not a kind; accepted are %v", s, Kinds)
+	return "", fmt.Errorf("kind %q: not a kind; accepted are %s", s, fault.Words(Kinds))
 }
 
 // Lane is the order of urgency, 0 first.
