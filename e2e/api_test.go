@@ -105,7 +105,7 @@ func TestBadInputIsNamed(t *testing.T) {
 		"U+0000 in a sender":           {"POST", "/v1/senders", `{"sender":"Ferry","registrations":{"IE":"a\u0000"}}`, nil, 422, "registrations", "U+0000"},
 		"rules that are none":          {"POST", "/v1/rules/import", `{"source":"rules: [{country: GB, lynks: open}]"}`, nil, 422, "source", "lynks"},
 		"a template without texts":     {"POST", "/v1/templates", `{"source":"name: a\nlanguage: en"}`, nil, 422, "source", "no texts"},
-		"data without a head":          {"POST", "/v1/templates/weigh", `{"source":"name: a\nlanguage: en\ntexts: {en: hi}","data":""}`, nil, 422, "data", "no head"},
+		"data without a head":          {"POST", "/v1/templates/weigh", `{"source":"name: a\nlanguage: en\ntexts: {en: hi}","data":""}`, nil, 422, "data", "it is empty"},
 		"data without a template":      {"POST", "/v1/templates/weigh", `{"data":"a\n1"}`, nil, 422, "template", "either"},
 		"a price of nothing":           {"PUT", "/v1/gateways/harbourline/prices", `{"source":"country,price,currency\nGB,free,EUR"}`, nil, 422, "source", "line 2: price"},
 		"a sender for no country":      {"POST", "/v1/senders", `{"sender":"Ferry","countries":["UK"]}`, nil, 422, "countries", "not a country"},

@@ -297,13 +297,6 @@ func (a *app) printGateways(cmd *cobra.Command, value any, all ...client.Gateway
 	return a.print(cmd, value, []string{"name", "fares", "balance", "dialect", "address", "per second", "about or why"}, rows)
 }
 
-func messages(n int) string {
-	if n == 1 {
-		return "1 message"
-	}
-	return fmt.Sprintf("%d messages", n)
-}
-
 // describeGateway writes all there is to know of one gateway.
 func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 	word, why := fares(g.Health)
@@ -320,7 +313,7 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 			g.Name,
 		}, {"fares", word}, {"why", why}, {"advice", g.Health.Advice}, {"balance", balanceOf(g.Health)}, {"warn below", g.LowBalance},
 		{"dialect", g.Dialect}, {"about", g.About}, {"address", g.Address}, {"secrets", strings.Join(g.Secrets, ", ")},
-		{"limits", limits + fmt.Sprintf(", %d requests at a time, %s a request", g.InFlight, messages(g.Recipients))},
+		{"limits", limits + fmt.Sprintf(", %d requests at a time, %s a request", g.InFlight, counted(g.Recipients, "message"))},
 		{"our reference", g.Reference}, {"leased senders", strings.Join(g.Senders, ", ")},
 		{"asked after", spanWords(g.AskAfter)}, {"given up after", spanWords(g.GiveUpAfter)},
 		{"a request may take", spanWords(g.Timeout)},

@@ -104,7 +104,7 @@ func (a *app) printNumbers(cmd *cobra.Command, all []client.Number, invalid int)
 	if err := a.print(cmd, all, []string{"given", "number", "country", "line", "said"}, rows); err != nil {
 		return err
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "%d numbers, %d valid\n", len(all), len(all)-invalid)
+	fmt.Fprintf(cmd.ErrOrStderr(), "%s, %d valid\n", counted(len(all), "number"), len(all)-invalid)
 	return nil
 }
 

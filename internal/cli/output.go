@@ -50,10 +50,10 @@ func stateWord(m client.Message) string {
 // print writes a result in the form that was asked for: value as JSON, or rows
 // under a head as table or CSV.
 func (a *app) print(cmd *cobra.Command, value any, head []string, rows [][]string) error {
-	return a.printSheet(cmd, value, sheet{head: head, rows: rows})
+	return a.printGrid(cmd, value, grid{head: head, rows: rows})
 }
 
-func (a *app) printSheet(cmd *cobra.Command, value any, s sheet) error {
+func (a *app) printGrid(cmd *cobra.Command, value any, s grid) error {
 	out := cmd.OutOrStdout()
 	output := a.config.GetString("output")
 	if output == "json" {
@@ -118,9 +118,12 @@ func oneLine(s string, most int) string {
 	return s
 }
 
-func segments(n int) string {
+func segments(n int) string { return counted(n, "segment") }
+
+// counted is so many of something.
+func counted(n int, thing string) string {
 	if n == 1 {
-		return "1 segment"
+		return "1 " + thing
 	}
-	return fmt.Sprintf("%d segments", n)
+	return fmt.Sprintf("%d %ss", n, thing)
 }

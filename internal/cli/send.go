@@ -180,7 +180,7 @@ func (a *app) follow(cmd *cobra.Command, c *client.Client, m client.Message, pat
 // printMessages prints messages as rows: one row, one state, one reason.
 func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Message) error {
 	csv := a.config.GetString("output") == "csv"
-	s := sheet{
+	s := grid{
 		head: []string{"id", "state", "cause", "to", "text", "created", "sender", "gateway", "segments", "kind", "country", "gateway_ref",
 			"reference", "template", "price"},
 	}
@@ -217,7 +217,7 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 				m.Sender, m.Gateway, fmt.Sprint(m.Segments), m.Kind, m.Country, m.GatewayRef, m.Reference, m.Template, price},
 		)
 	}
-	return a.printSheet(cmd, value, s)
+	return a.printGrid(cmd, value, s)
 }
 
 // printRehearsal shows what would be sent.

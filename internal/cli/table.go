@@ -12,16 +12,16 @@ import (
 	"golang.org/x/term"
 )
 
-// sheet is a result in columns.
-type sheet struct {
+// grid is a result in columns.
+type grid struct {
 	head  []string
 	usual []string // the columns that a table has if none are chosen; nil: all
 	rows  [][]string
 }
 
-// chosen is a sheet of these columns, in this order, and those of them that it does
+// chosen is a grid of these columns, in this order, and those of them that it does
 // not have.
-func (s sheet) chosen(columns []string) (of sheet, unknown []string) {
+func (s grid) chosen(columns []string) (of grid, unknown []string) {
 	var at []int
 	for _, name := range columns {
 		i := slices.IndexFunc(s.head, func(h string) bool { return strings.EqualFold(h, strings.TrimSpace(name)) })
@@ -65,8 +65,8 @@ var staying = []string{"state", "cause", "said", "fares", "price", "name", "id"}
 // fit makes a table fit into a width: ids are cut to a start that tells them apart,
 // columns that can give way do, and then columns are left out, from the last on.
 // State and cause stay whole.
-func fit(s sheet, width int) (fits sheet, leftOut []string) {
-	fits = sheet{head: slices.Clone(s.head)}
+func fit(s grid, width int) (fits grid, leftOut []string) {
+	fits = grid{head: slices.Clone(s.head)}
 	for _, r := range s.rows {
 		fits.rows = append(fits.rows, slices.Clone(r))
 	}
@@ -161,9 +161,9 @@ func shorten(rows [][]string, at int) {
 	}
 }
 
-// write writes the sheet as a table, and returns the columns that it had to leave out
+// write writes the grid as a table, and returns the columns that it had to leave out
 // to fit into a width; 0 is as wide as it likes.
-func (s sheet) write(out io.Writer, width int) (leftOut []string) {
+func (s grid) write(out io.Writer, width int) (leftOut []string) {
 	if width > 0 {
 		s, leftOut = fit(s, width)
 	}

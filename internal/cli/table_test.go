@@ -9,8 +9,8 @@ import (
 	"github.com/mattn/go-runewidth"
 )
 
-func manyMessages() sheet {
-	return sheet{
+func manyMessages() grid {
+	return grid{
 		head: []string{"id", "state", "cause", "to", "text", "created", "sender", "gateway", "segments"},
 		rows: [][]string{
 			{

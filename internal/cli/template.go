@@ -12,6 +12,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/explain"
@@ -117,16 +118,16 @@ func (a *app) printTemplates(cmd *cobra.Command, value any, all ...client.Templa
 }
 
 func (a *app) templateCheck() *cobra.Command {
-	var data, lang, prices string
+	var data, encoding, lang, prices string
 	var values map[string]string
 	cmd := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check a template, preview it, and weigh it over data; needs no service",
 		Long: "Checks a template file and shows its texts, with --field filled in. With --data,\n" +
-			"a CSV file whose head names the fields (or JSON Lines, if it ends in .jsonl), it\n" +
-			"renders every row and tells the shortest, longest and typical text, and which\n" +
-			"rows cannot be rendered. A column language chooses the text. It ends with 3 if\n" +
-			"a row cannot be rendered.",
+			"a sheet whose head names the fields (CSV, XLSX or JSON Lines), it renders every\n" +
+			"row and tells the shortest, longest and typical text, and which rows cannot go.\n" +
+			"What the sheet is written in, and which columns hold numbers, countries and\n" +
+			"languages, is recognised and said. It ends with 3 if a row cannot go.",
 		Example: "  pigeon template check crossing-moved.yaml --field time=07:40 --field port=Skerrow --field berth=3\n  pigeon " +
 			"template check crossing-moved.yaml --data passengers.csv",
 		Args: cobra.ExactArgs(1),
@@ -140,13 +141,14 @@ func (a *app) templateCheck() *cobra.Command {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
 			if data != "" {
-				return a.weighData(cmd, t, data, lang, prices)
+				return a.weighData(cmd, t, data, encoding, lang, prices)
 			}
 			return a.preview(cmd, t, lang, values)
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&data, "data", "", "a CSV or JSON Lines file with a row for each recipient")
+	f.StringVar(&data, "data", "", "a list with a row for each recipient: CSV, XLSX or JSON Lines")
+	f.StringVar(&encoding, "encoding", "", "what it is written in, such as windows-1251, where that is not recognised")
 	f.StringVar(&prices, "prices", "", "a price list in CSV: with --data, also what all rows cost, by their columns to and country")
 	f.StringVar(&lang, "language", "", "only this text; with --data, of rows that name none")
 	f.StringToStringVar(&values, "field", nil, "what is put in, as NAME=VALUE; may be given several times")
@@ -207,29 +209,37 @@ func (a *app) preview(cmd *cobra.Command, t *template.Template, lang string, giv
 
 // weighData renders every row of a file and tells what they weigh and, by a
 // price list, what they cost.
-func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, prices string) error {
+func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, encoding, lang, prices string) error {
 	source, err := os.Open(file)
 	if err != nil {
 		return usagef("--data: %w", err)
 	}
 	defer source.Close()
-	var broken error
-	read := template.CSV
-	if strings.HasSuffix(file, ".jsonl") {
-		read = template.JSONLines
+	list, broken := sheet.Open(source, sheet.Hint{Encoding: encoding})
+	if broken != nil {
+		return fmt.Errorf("%s: %w", file, broken)
 	}
+	defer list.Close()
+	columns := list.Columns("")
+	found := []string{list.Found.String()}
+	for _, c := range columns {
+		if c.Role != "" {
+			found = append(found, c.String())
+		}
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "%s: %s\n", file, strings.Join(found, "; "))
 	var estimate price.Estimate
 	var each func(template.Row, template.Sample)
 	if prices != "" {
-		list, err := readPrices(prices)
+		by, err := readPrices(prices)
 		if err != nil {
 			return err
 		}
 		each = func(row template.Row, s template.Sample) {
-			estimate.Add(row.Estimate(list, t.Kind, s.Weight.Segments, time.Now()))
+			estimate.Add(row.Estimate(by, t.Kind, s.Weight.Segments, time.Now()))
 		}
 	}
-	span := t.Weigh(t.Rows(read(source, &broken), lang), smstext.Options{}, each)
+	span := t.Weigh(t.Rows(list, columns, lang, &broken), smstext.Options{}, each)
 	if broken != nil {
 		return fmt.Errorf("%s: %w", file, broken)
 	}
@@ -250,7 +260,13 @@ func (a *app) weighData(cmd *cobra.Command, t *template.Template, file, lang, pr
 		}
 	}
 	if a.config.GetString("output") == "table" {
-		fmt.Fprintf(cmd.OutOrStdout(), "%d rows, %d segments in all, %d cannot be sent\n", span.Rows, span.Segments, span.Failed)
+		fmt.Fprintf(
+			cmd.OutOrStdout(),
+			"%s, %s in all, %d cannot be sent\n",
+			counted(span.Rows, "row"),
+			counted(int(span.Segments), "segment"),
+			span.Failed,
+		)
 		if prices != "" {
 			fmt.Fprintf(cmd.OutOrStdout(), "They cost %s.\n", &estimate)
 		}

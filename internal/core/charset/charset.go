@@ -4,6 +4,7 @@ package charset
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"strings"
 	"unicode/utf8"
 
@@ -58,6 +59,15 @@ func Decode(text []byte, name string) (string, error) {
 		return "", fmt.Errorf("it is not written in %s: %w", name, err)
 	}
 	return string(decoded), nil
+}
+
+// Reader reads what is written in what is named as UTF-8. A name that is not [Known]
+// reads it as it is.
+func Reader(in io.Reader, name string) io.Reader {
+	if e, known := named(name); known {
+		return e.NewDecoder().Reader(in)
+	}
+	return in
 }
 
 // Check returns an error for what is not UTF-8, which says where, and what it looks

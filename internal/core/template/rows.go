@@ -1,14 +1,8 @@
 package template
 
 import (
-	"bufio"
-	"encoding/csv"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"iter"
-	"slices"
 	"strings"
 	"time"
 
@@ -16,120 +10,61 @@ import (
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sheet"
 )
 
-// lineMost is the longest line of JSON Lines that is read.
-const lineMost = 4 << 20
-
-// delimiters are what may stand between the cells of a sheet.
-const delimiters = ",;\t|"
-
-// delimiterOf is what stands between the cells of a head: what is there most often,
-// outside quotes. A comma, if nothing is.
-func delimiterOf(head string) rune {
-	best, most, quoted := ',', 0, false
-	count := map[rune]int{}
-	for _, r := range head {
-		switch {
-		case r == '"':
-			quoted = !quoted
-		case !quoted && strings.ContainsRune(delimiters, r):
-			if count[r]++; count[r] > most {
-				best, most = r, count[r]
-			}
-		}
-	}
-	return best
-}
-
-// headMost is how much of a sheet is looked at for what stands between its cells.
-const headMost = 64 << 10
-
-const byteOrderMark = "\uFEFF"
-
-// CSV reads values from a sheet (RFC 4180, also with semicolons, tabs or bars between
-// its cells) whose head names the fields, a row for each recipient. What makes
-// reading stop is left in broken.
-func CSV(in io.Reader, broken *error) iter.Seq[map[string]any] {
-	return func(yield func(map[string]any) bool) {
-		ahead := bufio.NewReaderSize(in, headMost)
-		if mark, _ := ahead.Peek(len(byteOrderMark)); string(mark) == byteOrderMark { // as spreadsheets write it
-			ahead.Discard(len(byteOrderMark))
-		}
-		begin, _ := ahead.Peek(headMost) // as much as there is
-		line, _, _ := strings.Cut(string(begin), "\n")
-		rows := csv.NewReader(ahead)
-		rows.Comma = delimiterOf(line)
-		rows.ReuseRecord = true
-		head, err := rows.Read()
-		if err != nil {
-			*broken = errors.New("line 1: no head that names the fields")
-			return
-		}
-		head = slices.Clone(head)
-		for {
-			record, err := rows.Read()
-			if err == io.EOF {
-				return
-			}
-			if err != nil {
-				*broken = err // it names the line
-				return
-			}
-			values := make(map[string]any, len(head))
-			for i, name := range head {
-				values[strings.TrimSpace(name)] = record[i]
-			}
-			if !yield(values) {
-				return
-			}
-		}
-	}
-}
-
-// JSONLines reads values from JSON Lines, an object for each recipient. What
-// makes reading stop is left in broken.
-func JSONLines(in io.Reader, broken *error) iter.Seq[map[string]any] {
-	return func(yield func(map[string]any) bool) {
-		lines := bufio.NewScanner(in)
-		lines.Buffer(nil, lineMost)
-		for n := 1; lines.Scan(); n++ {
-			var values map[string]any
-			if err := json.Unmarshal(lines.Bytes(), &values); err != nil {
-				*broken = fmt.Errorf("line %d: %w", n, err)
-				return
-			}
-			if !yield(values) {
-				return
-			}
-		}
-		*broken = lines.Err()
-	}
-}
-
-// Rows gives values their language: that of a column language, else lang, else
-// that of the country of the number in a column to or of a column country, else
-// the template's own.
-func (t *Template) Rows(values iter.Seq[map[string]any], lang string) iter.Seq[Row] {
+// Rows are the rows of a list: their values by the names of its columns, as they stand
+// and as a text may call them, and to, country and language by what columns are
+// for. A row's language is that of its column, else lang, else that of the country of
+// its number, else the template's own. What makes reading stop is left in broken.
+func (t *Template) Rows(list *sheet.List, columns []sheet.Column, lang string, broken *error) iter.Seq[Row] {
 	return func(yield func(Row) bool) {
-		for v := range values {
-			row := Row{Values: v}
-			own, _ := v["language"].(string)
-			if own == "" {
-				own = lang
+		for one, err := range list.Rows() {
+			if err != nil {
+				*broken = err
+				return
 			}
-			country := ""
-			if own == "" {
-				if r, err := row.recipient(); err == nil {
-					country = r.Country
-				}
+			row := Row{Wrong: one.Wrong}
+			if row.Wrong == "" {
+				row.Values = valuesOf(one, columns)
+				row.Language = t.languageOf(row, lang)
 			}
-			row.Language = t.For(own, country)
 			if !yield(row) {
 				return
 			}
 		}
 	}
+}
+
+func valuesOf(row sheet.Row, columns []sheet.Column) map[string]any {
+	values := make(map[string]any, 2*len(columns))
+	for i, c := range columns {
+		values[c.Field] = row.Cells[i]
+	}
+	for i, c := range columns { // as they stand goes before as they may be called
+		values[c.Head] = row.Cells[i]
+	}
+	for i, c := range columns {
+		switch c.Role {
+		case sheet.To, sheet.Country, sheet.Language:
+			values[string(c.Role)] = row.Cells[i]
+		}
+	}
+	return values
+}
+
+func (t *Template) languageOf(row Row, lang string) string {
+	own, _ := row.Values["language"].(string)
+	if own == "" {
+		own = lang
+	}
+	country := ""
+	if own == "" {
+		if r, err := row.recipient(); err == nil {
+			country = r.Country
+		}
+	}
+	return t.For(own, country)
 }
 
 // recipient reads for whom a row is: a column to is the number, and a column
@@ -146,6 +81,9 @@ func (r Row) recipient() (phone.Reading, error) {
 // sendable reports why nothing can go to a row's recipient. A row without a column to
 // is for nobody yet.
 func (r Row) sendable(template string) error {
+	if r.Wrong != "" {
+		return &Error{Template: template, Wrong: r.Wrong, Accepted: "a cell for each column"}
+	}
 	given, named := r.Values["to"]
 	if !named {
 		return nil

@@ -11,6 +11,7 @@ import (
 type Row struct {
 	Language string
 	Values   map[string]any
+	Wrong    string // why its values cannot be told apart; empty if they can
 }
 
 // Sample is one rendering and what it weighs.
@@ -45,9 +46,10 @@ func (t *Template) Weigh(rows iter.Seq[Row], options smstext.Options, each func(
 	first := map[int]Sample{}
 	for row := range rows {
 		s.Rows++
-		r, err := t.Render(row.Language, row.Values)
+		var r Rendering
+		err := row.sendable(t.Name)
 		if err == nil {
-			err = row.sendable(t.Name)
+			r, err = t.Render(row.Language, row.Values)
 		}
 		var w smstext.Weight
 		if err == nil {

@@ -7,11 +7,12 @@ import (
 
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/template"
 )
 
-// Span weighs a template over data in CSV, as texts are weighed for a gateway,
+// Span weighs a template over a list, as texts are weighed for a gateway,
 // and estimates what it costs by the gateway's price list; nil if it has none.
 // What is wrong comes as [fault.Faults].
 func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway string) (template.Span, *price.Estimate, error) {
@@ -40,10 +41,14 @@ func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway strin
 			}
 		}
 	}
-	var broken error
-	span := t.Weigh(t.Rows(template.CSV(data, &broken), lang), options, each)
+	list, broken := sheet.Open(data, sheet.Hint{})
 	if broken != nil {
-		return span, nil, fault.New("data", broken.Error(), "CSV whose head names the fields")
+		return template.Span{}, nil, fault.New("data", fault.Why(broken), "a sheet in CSV whose head names the fields, or JSON Lines")
+	}
+	defer list.Close()
+	span := t.Weigh(t.Rows(list, list.Columns(""), lang, &broken), options, each)
+	if broken != nil {
+		return span, nil, fault.New("data", fault.Why(broken), "a sheet in CSV whose head names the fields, or JSON Lines")
 	}
 	return span, estimate, nil
 }
