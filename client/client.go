@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -96,6 +97,65 @@ func (c *Client) SendOnce(ctx context.Context, d Draft, idempotencyKey string) (
 	}
 	var m Message
 	return m, c.call(ctx, "POST", "/v1/messages", header, d, &m)
+}
+
+// listMost is how many messages one request hands over.
+const listMost = 500
+
+// SendList hands up to a thousand messages over in one request, each by itself. With an
+// idempotency key, repeating it with the same list sends nothing more. That some, or
+// all, were refused is no error: each outcome says so.
+func (c *Client) SendList(ctx context.Context, drafts []Draft, idempotencyKey string) (Outcomes, error) {
+	var header http.Header
+	if idempotencyKey != "" {
+		header = http.Header{"Idempotency-Key": {idempotencyKey}}
+	}
+	var o Outcomes
+	err := c.call(ctx, "POST", "/v1/messages", header, map[string]any{"messages": drafts}, &o)
+	var problem *Problem
+	if errors.As(err, &problem) && problem.Items != nil {
+		return Outcomes{Items: problem.Items, Refused: len(problem.Items)}, nil
+	}
+	return o, err
+}
+
+// SendAll hands any number of messages over as they come, some hundred a request, and
+// yields what came of each, in their order; Index counts through. An error ends it;
+// with an idempotency key it can be begun anew with the same messages, and sends nothing
+// twice.
+func (c *Client) SendAll(ctx context.Context, drafts iter.Seq[Draft], idempotencyKey string) iter.Seq2[Outcome, error] {
+	return func(yield func(Outcome, error) bool) {
+		done := 0
+		var list []Draft
+		flush := func() bool {
+			key := idempotencyKey
+			if key != "" {
+				key = fmt.Sprintf("%s/%d", key, done)
+			}
+			o, err := c.SendList(ctx, list, key)
+			if err != nil {
+				yield(Outcome{}, err)
+				return false
+			}
+			for _, one := range o.Items {
+				one.Index += done
+				if !yield(one, nil) {
+					return false
+				}
+			}
+			done += len(list)
+			list = list[:0]
+			return true
+		}
+		for d := range drafts {
+			if list = append(list, d); len(list) == listMost && !flush() {
+				return
+			}
+		}
+		if len(list) > 0 {
+			flush()
+		}
+	}
 }
 
 // Message returns a message with its evidence; with raw, also the raw

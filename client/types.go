@@ -728,6 +728,22 @@ type Problem struct {
 	Status int          `json:"status"`
 	Detail string       `json:"detail,omitempty"`
 	Errors []FieldError `json:"errors,omitempty"`
+	Items  []Outcome    `json:"items,omitempty"` // of a list of which nothing was taken
+}
+
+// Outcome is what came of one message of a list: Message, or Problem.
+type Outcome struct {
+	Index   int      `json:"index"` // its place in the list, from 0
+	Message *Message `json:"message,omitempty"`
+	Problem *Problem `json:"problem,omitempty"`
+}
+
+// Outcomes are those of a list, in its order.
+type Outcomes struct {
+	Items   []Outcome `json:"items"`
+	Next    string    `json:"next"`
+	Taken   int       `json:"taken"`
+	Refused int       `json:"refused"`
 }
 
 // FieldError is what is wrong with one field.

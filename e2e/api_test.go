@@ -256,6 +256,9 @@ func TestAnswersMatchDescription(t *testing.T) {
 	}{
 		{"POST", "/v1/messages", `{"to":"+447700900123","text":"x","kind":"otp","reference":"r","valid_for":60}`, "Message", 202},
 		{"GET", "/v1/messages/" + m.ID + "?raw=true", "", "Message", 200},
+		{"POST", "/v1/messages", `{"text":"x","messages":[{"to":"+447700900123"},{"to":"+447700900144"}]}`, "Outcomes", 202},
+		{"POST", "/v1/messages", `{"text":"x","messages":[{"to":"+447700900123"},{"to":"x"}]}`, "Outcomes", 207},
+		{"POST", "/v1/messages", `{"text":"x","messages":[{"to":"x"}]}`, "Problem", 422},
 		{"GET", "/v1/messages", "", "Page", 200},
 		{"GET", "/v1/tally", "", "Tally", 200},
 		{"GET", "/v1/gateways/harbourline", "", "Gateway", 200},

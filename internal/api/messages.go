@@ -24,12 +24,32 @@ import (
 )
 
 func (a *API) send(c *gin.Context) {
-	draft, err := read[client.Draft](c)
+	draft, all, err := drafts(c)
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
-	d := intake.Draft{
+	if all != nil {
+		a.sendAll(c, draft, all)
+		return
+	}
+	d := draftOf(draft)
+	if draft.DryRun {
+		a.rehearse(c, d)
+		return
+	}
+	w, err := a.accept(c, d, c.GetHeader("Idempotency-Key"))
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.Header("Location", "/v1/messages/"+w.ID)
+	c.JSON(http.StatusAccepted, w)
+}
+
+// draftOf is a draft as it is asked for.
+func draftOf(draft client.Draft) intake.Draft {
+	return intake.Draft{
 		To:        draft.To,
 		Text:      draft.Text,
 		Sender:    draft.Sender,
@@ -45,22 +65,20 @@ func (a *API) send(c *gin.Context) {
 		Flash:     draft.Flash,
 		Long:      draft.Long,
 	}
-	if draft.DryRun {
-		a.rehearse(c, d)
-		return
-	}
-	m, said, again, err := a.engine.Intake.Accept(c.Request.Context(), keyOf(c), d, c.GetHeader("Idempotency-Key"))
+}
+
+// accept takes a message on, and returns it as the API gives it.
+func (a *API) accept(c *gin.Context, d intake.Draft, token string) (client.Message, error) {
+	m, said, again, err := a.engine.Intake.Accept(c.Request.Context(), keyOf(c), d, token)
 	if err != nil {
-		a.refuse(c, err)
-		return
+		return client.Message{}, err
 	}
 	if again {
 		m = asAccepted(m) // the first answer: what was known when it was given
 	}
-	c.Header("Location", "/v1/messages/"+m.ID.String())
 	w := a.wire(m)
 	w.Warnings, w.Again = warnings(said), again
-	c.JSON(http.StatusAccepted, w)
+	return w, nil
 }
 
 // asAccepted is a message as it was when it was accepted.

@@ -25,42 +25,71 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-// problem answers with problem details (RFC 9457) and ends the request.
+// told makes problem details (RFC 9457).
+func told(status int, kind, title, detail string, fields ...client.FieldError) client.Problem {
+	return client.Problem{Type: "urn:calm-pigeon:" + kind, Title: title, Status: status, Detail: detail, Errors: fields}
+}
+
+// problem answers with problem details and ends the request.
 func problem(c *gin.Context, status int, kind, title, detail string, fields ...client.FieldError) {
+	answerProblem(c, told(status, kind, title, detail, fields...))
+}
+
+func answerProblem(c *gin.Context, p client.Problem) {
 	c.Abort()
 	if c.Writer.Written() {
 		return
 	}
 	c.Header("Content-Type", "application/problem+json")
+	switch {
+	case p.Status == http.StatusServiceUnavailable:
+		c.Header("Retry-After", "2")
+	case strings.HasSuffix(p.Type, ":no-key"):
+		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon"`)
+	case strings.HasSuffix(p.Type, ":wrong-key"):
+		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon", error="invalid_token"`)
+	}
 	if unread(c) {
 		c.Header("Connection", "close")
 	}
-	c.Status(status)
+	c.Status(p.Status)
 	encoder := json.NewEncoder(c.Writer)
 	encoder.SetEscapeHTML(false)
-	encoder.Encode(client.Problem{Type: "urn:calm-pigeon:" + kind, Title: title, Status: status, Detail: detail, Errors: fields})
+	encoder.Encode(p)
 }
 
-// refuse is the one place where errors become answers.
+// refuse answers with why a request is refused.
 func (a *API) refuse(c *gin.Context, err error) {
+	p, known := problemOf(c, err)
+	if !known {
+		if c.Request.Context().Err() != nil {
+			c.Abort() // nobody is listening any more
+			return
+		}
+		a.log.Error("request failed", "path", c.FullPath(), "error", err)
+	}
+	answerProblem(c, p)
+}
+
+// problemOf is the one place where errors become answers. What it does not know is
+// ours, and not the caller's.
+func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 	if faults := fault.Of(err); faults != nil {
 		fields := make([]client.FieldError, len(faults))
 		for i, f := range faults {
 			fields[i] = client.FieldError{Field: f.Field, Wrong: f.Wrong, Accepted: f.Accepted}
 		}
-		problem(c, http.StatusUnprocessableEntity, "invalid-request", "This cannot be done as it stands", "", fields...)
-		return
+		return told(http.StatusUnprocessableEntity, "invalid-request", "This cannot be done as it stands", "", fields...), true
 	}
 	var tooLarge *http.MaxBytesError
 	var stale *store.Stale
 	var missing *nothing
 	switch {
 	case errors.As(err, &tooLarge):
-		problem(c, http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
+		p = told(http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
 			client.FieldError{Field: "body", Wrong: "it is longer than 1 MiB", Accepted: "at most 1,048,576 bytes"})
 	case errors.Is(err, errNotJSON):
-		problem(
-			c,
+		p = told(
 			http.StatusBadRequest,
 			"not-json",
 			"The request is not the JSON that is expected",
@@ -72,11 +101,10 @@ func (a *API) refuse(c *gin.Context, err error) {
 			},
 		)
 	case errors.Is(err, intake.ErrNoGateway):
-		problem(c, http.StatusConflict, "no-gateway", "There is no gateway yet", "Add one with: pigeon gateway add",
+		p = told(http.StatusConflict, "no-gateway", "There is no gateway yet", "Add one with: pigeon gateway add",
 			client.FieldError{Field: "gateway", Wrong: "none has been added", Accepted: "a gateway in use"})
 	case errors.Is(err, intake.ErrReused):
-		problem(
-			c,
+		p = told(
 			http.StatusUnprocessableEntity,
 			"key-reused",
 			"This Idempotency-Key was used with another request",
@@ -88,41 +116,36 @@ func (a *API) refuse(c *gin.Context, err error) {
 			},
 		)
 	case errors.Is(err, withdraw.ErrGone):
-		problem(c, http.StatusConflict, "gone", "This can no longer be withdrawn", err.Error())
+		p = told(http.StatusConflict, "gone", "This can no longer be withdrawn", err.Error())
 	case errors.Is(err, withdraw.ErrMayHaveGone):
-		problem(
-			c,
+		p = told(
 			http.StatusConflict,
 			"may-have-gone",
 			"This can no longer be withdrawn",
 			err.Error()+". It can be kept from going again: stop it.",
 		)
 	case errors.Is(err, withdraw.ErrNoDoubt):
-		problem(c, http.StatusConflict, "no-doubt", "There is nothing to stop", err.Error()+". What waits to be sent can be cancelled.")
+		p = told(http.StatusConflict, "no-doubt", "There is nothing to stop", err.Error()+". What waits to be sent can be cancelled.")
 	case errors.Is(err, errNoKey):
-		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon"`)
-		problem(c, http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")
+		p = told(http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")
 	case errors.Is(err, keys.ErrRefused):
-		c.Header("WWW-Authenticate", `Bearer realm="Calm Pigeon", error="invalid_token"`)
-		problem(
-			c,
+		p = told(
 			http.StatusUnauthorized,
 			"wrong-key",
 			"This API key is not in use",
 			"It is wrong, or was revoked; or you are no longer signed in.",
 		)
 	case errors.Is(err, errForeign):
-		problem(
-			c,
+		p = told(
 			http.StatusForbidden,
 			"foreign",
 			"This was asked by a page of another site",
 			"Only pages of this service may change anything for who is signed in.",
 		)
 	case errors.Is(err, keys.ErrLast):
-		problem(c, http.StatusConflict, "last-key", "This is the last key in use", "Make another one first: without any nobody could.")
+		p = told(http.StatusConflict, "last-key", "This is the last key in use", "Make another one first: without any nobody could.")
 	case errors.As(err, &missing):
-		problem(c, http.StatusNotFound, "not-found", missing.title(), missing.there())
+		p = told(http.StatusNotFound, "not-found", missing.title(), missing.there())
 	case errors.Is(err, store.ErrNotFound):
 		title := "There is nothing at this address"
 		if id := c.Param("id"); id != "" {
@@ -132,40 +155,34 @@ func (a *API) refuse(c *gin.Context, err error) {
 			}
 			title = (&nothing{what: what, name: id}).title()
 		}
-		problem(c, http.StatusNotFound, "not-found", title, "")
+		p = told(http.StatusNotFound, "not-found", title, "")
 	case errors.Is(err, roster.ErrInUse):
-		problem(c, http.StatusConflict, "in-use", "This is in use", fault.Why(err))
+		p = told(http.StatusConflict, "in-use", "This is in use", fault.Why(err))
 	case errors.As(err, &stale):
-		problem(
-			c,
+		p = told(
 			http.StatusPreconditionFailed,
 			"changed",
 			"Somebody else has changed this meanwhile",
 			stale.Error()+". Look at it again and repeat your change.",
 		)
 	case errors.Is(err, store.ErrChanged):
-		problem(c, http.StatusConflict, "changed", "Somebody else has changed this meanwhile", "Look at it again and repeat your change.")
+		p = told(http.StatusConflict, "changed", "Somebody else has changed this meanwhile", "Look at it again and repeat your change.")
 	case errors.Is(err, store.ErrExists):
-		problem(c, http.StatusConflict, "exists", "There is one already", err.Error())
+		p = told(http.StatusConflict, "exists", "There is one already", err.Error())
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		problem(c, http.StatusRequestTimeout, "too-slow", "The request came too slowly", "",
+		p = told(http.StatusRequestTimeout, "too-slow", "The request came too slowly", "",
 			client.FieldError{Field: "body", Wrong: fmt.Sprintf("it had not come after %v", bodyWithin), Accepted: "a body without pauses"})
 	case errors.Is(err, errBusy):
-		c.Header("Retry-After", "2")
-		problem(c, http.StatusServiceUnavailable, "busy", "Too much of this is being tried out at the same time", "Try again in a moment.")
-	case c.Request.Context().Err() != nil:
-		c.Abort() // nobody is listening any more
+		p = told(http.StatusServiceUnavailable, "busy", "Too much of this is being tried out at the same time", "Try again in a moment.")
 	default:
-		a.log.Error("request failed", "path", c.FullPath(), "error", err)
-		c.Header("Retry-After", "2")
-		problem(
-			c,
+		return told(
 			http.StatusServiceUnavailable,
 			"unavailable",
 			"This could not be written down just now",
 			"Nothing of it was kept. Try again, with the same Idempotency-Key if there was one.",
-		)
+		), false
 	}
+	return p, true
 }
 
 // nothing is the error of a name that nothing has: of what kind of thing, and what
@@ -202,39 +219,54 @@ var (
 // a field that is misspelt would otherwise be lost without a word.
 func read[T any](c *gin.Context) (T, error) {
 	var request T
+	raw, err := jsonBody(c)
+	if err == nil {
+		err = decode(raw, &request, "")
+	}
+	return request, err
+}
+
+// jsonBody reads the whole body as JSON that is within its bounds.
+func jsonBody(c *gin.Context) ([]byte, error) {
 	if media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type")); media != "application/json" {
-		return request, fault.Because(errNotJSON, "it is sent as %q", media)
+		return nil, fault.Because(errNotJSON, "it is sent as %q", media)
 	}
 	raw, err := body(c)
 	if err != nil {
-		return request, err
+		return nil, err
 	}
 	for _, check := range []func([]byte) error{charset.Check, document.CheckJSON} {
 		if err := check(raw); err != nil {
-			return request, fault.Because(errNotJSON, "%w", err)
+			return nil, fault.Because(errNotJSON, "%w", err)
 		}
 	}
+	return raw, nil
+}
+
+// decode decodes JSON into a request; at is where it stands in the body, for what is
+// said of it.
+func decode[T any](raw []byte, request *T, at string) error {
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.DisallowUnknownFields()
-	err = decoder.Decode(&request)
+	err := decoder.Decode(request)
 	switch {
 	case err == nil:
 		if _, err := decoder.Token(); err != io.EOF {
-			return request, fault.Because(errNotJSON, "something follows the object")
+			return fault.Because(errNotJSON, "something follows the object")
 		}
-		return request, nil
+		return nil
 	case errors.Is(err, io.EOF):
-		return request, fault.Because(errNotJSON, "it is empty")
+		return fault.Because(errNotJSON, "it is empty")
 	}
 	var faults fault.Faults
 	if json.Valid(raw) {
-		misfits(&faults, "", raw, reflect.TypeFor[T]())
+		misfits(&faults, at, raw, reflect.TypeFor[T]())
 	}
 	switch {
 	case len(faults) == 0:
-		return request, fault.Because(errNotJSON, "%v", err)
+		return fault.Because(errNotJSON, "%v", err)
 	case faults[0].Field == "":
-		return request, fault.Because(errNotJSON, "%s", faults[0].Wrong)
+		return fault.Because(errNotJSON, "%s", faults[0].Wrong)
 	}
-	return request, faults
+	return faults
 }

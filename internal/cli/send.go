@@ -19,7 +19,7 @@ func (a *app) send() *cobra.Command {
 	var d client.Draft
 	var wait bool
 	var patience time.Duration
-	var idempotency, encoding string
+	var idempotency, encoding, from string
 	var dryRun bool
 	var fields map[string]string
 	cmd := &cobra.Command{
@@ -27,13 +27,30 @@ func (a *app) send() *cobra.Command {
 		Short: "Send one text",
 		Long: "Sends one text to a number in international form, or, with --country, as it is\n" +
 			"dialled there. With - for the text it is read from standard input; with\n" +
-			"--template there is none.\n\n" + exitHelp,
+			"--template there is none.\n\n" +
+			"--from FILE sends many: a JSON list, or an object a line, with the fields of the\n" +
+			"API (to, text, sender, reference …); what the options say holds for those that do\n" +
+			"not say otherwise. Each is by itself; it ends with 3 if some were refused. With\n" +
+			"--idempotency-key it can be repeated, and sends nothing twice.\n\n" + exitHelp,
 		Example: `  pigeon send +447700900123 "Crossing 0740 now leaves from berth 3" --wait
   date | pigeon send +447700900123 - --kind bulk
   pigeon send "07700 900123" --country GB --template crossing-moved \
-      --field time=07:40 --field port=Skerrow --field berth=3 --dry-run`,
-		Args: cobra.RangeArgs(1, 2),
+      --field time=07:40 --field port=Skerrow --field berth=3 --dry-run
+  pigeon send --from orders.jsonl --kind transactional --idempotency-key orders-2026-11-26`,
+		Args: cobra.MaximumNArgs(2),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			d.Fields = map[string]any{}
+			for name, value := range fields {
+				d.Fields[name] = value
+			}
+			switch {
+			case from != "" && (len(args) > 0 || wait || dryRun):
+				return usagef("--from takes what is sent from a file: no number, no text, and neither --wait nor --dry-run beside it")
+			case from != "":
+				return a.sendFrom(cmd, c, d, from, idempotency)
+			case len(args) == 0:
+				return usagef("expected: pigeon %s, or --from FILE", cmd.Use)
+			}
 			d.To = args[0]
 			if len(args) > 1 {
 				text, err := given(cmd, args[1], encoding)
@@ -44,10 +61,6 @@ func (a *app) send() *cobra.Command {
 			}
 			if len(args) < 2 && d.Template == "" {
 				return usagef("requires a text, or --template")
-			}
-			d.Fields = map[string]any{}
-			for name, value := range fields {
-				d.Fields[name] = value
 			}
 			if dryRun {
 				w, err := c.Rehearse(cmd.Context(), d)
@@ -78,6 +91,7 @@ func (a *app) send() *cobra.Command {
 	f.StringVar(&d.Reference, "reference", "", "your own name for the message")
 	f.StringVar(&d.Gateway, "gateway", "", "the gateway to use")
 	f.Var(wireSpan{&d.ValidFor}, "valid-for", "how long the text is of use, such as 5m (default: by kind)")
+	f.StringVar(&from, "from", "", "a file of messages, in JSON or JSON Lines; - is standard input")
 	f.StringVar(&idempotency, "idempotency-key", "", "repeating a command with the same key sends nothing more")
 	f.BoolVarP(&wait, "wait", "w", false, "follow the message until it is known what became of it")
 	f.BoolVar(&dryRun, "dry-run", false, "make every check and show what would be sent; nothing is")
