@@ -506,6 +506,33 @@ func (c *Client) Changes(ctx context.Context, f ChangeFilter, cursor string, lim
 	return p, c.call(ctx, "GET", "/v1/changes?"+q.Encode(), nil, nil, &p)
 }
 
+// OptOuts lists who does not want to be written to, the newest first: of a number, if
+// it is given, and those that have ended, too, if all are wanted.
+func (c *Client) OptOuts(ctx context.Context, number string, all bool, cursor string, limit int) (List[OptOut], error) {
+	q := url.Values{"all": {strconv.FormatBool(all)}}
+	for name, value := range map[string]string{"number": number, "cursor": cursor} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if limit > 0 {
+		q.Set("limit", strconv.Itoa(limit))
+	}
+	var l List[OptOut]
+	return l, c.call(ctx, "GET", "/v1/opt-outs?"+q.Encode(), nil, nil, &l)
+}
+
+// AddOptOuts puts up to a thousand numbers on the list, all or none.
+func (c *Client) AddOptOuts(ctx context.Context, n NewOptOuts) (OptOutsAdded, error) {
+	var added OptOutsAdded
+	return added, c.call(ctx, "POST", "/v1/opt-outs", nil, n, &added)
+}
+
+// RemoveOptOut takes a number off the list: it may be written to again.
+func (c *Client) RemoveOptOut(ctx context.Context, number, why string) error {
+	return c.call(ctx, "DELETE", "/v1/opt-outs/"+url.PathEscape(number)+"?why="+url.QueryEscape(why), nil, nil, nil)
+}
+
 // Keys lists all API keys.
 func (c *Client) Keys(ctx context.Context) ([]Key, error) { return list[Key](ctx, c, "/v1/keys") }
 

@@ -707,6 +707,32 @@ type Login struct {
 	Key string `json:"key"`
 }
 
+// OptOut is that a number does not want to be written to, from when to when.
+type OptOut struct {
+	Number   string     `json:"number"`
+	Since    time.Time  `json:"since"`
+	Why      string     `json:"why"`
+	By       string     `json:"by"`       // the name of a key, or the recipient
+	EndedAt  *time.Time `json:"ended_at"` // nil: it holds
+	EndedWhy string     `json:"ended_why"`
+	EndedBy  string     `json:"ended_by"`
+}
+
+// NewOptOuts are numbers that do not want to be written to.
+type NewOptOuts struct {
+	Numbers []string `json:"numbers"`
+	Country string   `json:"country,omitempty"` // where numbers without a country code are dialled
+	Why     string   `json:"why,omitempty"`
+	DryRun  bool     `json:"dry_run,omitempty"` // make every check and keep nothing
+}
+
+// OptOutsAdded says how many numbers are new on the list, and how many stood there
+// already.
+type OptOutsAdded struct {
+	Added   int `json:"added"`
+	Already int `json:"already"`
+}
+
 // Flaw is a record that cannot be used as it stands: a check that is newer than it
 // refuses it. It is left alone, and everything else goes on.
 type Flaw struct {

@@ -474,7 +474,7 @@ func TestConsoleFitsItsScreen(t *testing.T) {
 		t.Errorf("the table of countries needs %s pixels", said)
 	}
 	b.do(chromedp.EmulateViewport(390, 844))
-	for _, path := range []string{"/", "/send", "/gateways", "/gateways/harbourline", "/countries", "/changes"} {
+	for _, path := range []string{"/", "/send", "/gateways", "/gateways/harbourline", "/senders", "/optouts", "/countries", "/changes"} {
 		b.do(chromedp.Navigate(h.URL+path), chromedp.WaitVisible("h1"))
 		if said := ask(`(() => {
 			const box = (e) => e.getBoundingClientRect(), wrong = [];
@@ -490,4 +490,30 @@ func TestConsoleFitsItsScreen(t *testing.T) {
 			t.Errorf("%s: %s", path, said)
 		}
 	}
+}
+
+// Numbers are put on the list of opt-outs and taken off it, with a way back.
+func TestConsoleKeepsOptOuts(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL+"/#key="+h.Key), chromedp.WaitVisible("h1"), chromedp.Navigate(h.URL+"/senders"),
+		chromedp.Click(`a[href="/optouts"]`))
+	b.shows("main", "Nobody has opted out.")
+	b.write(`input[aria-label="Numbers to put on the list"]`, "+447700900123, +447700900144")
+	b.write(`input[aria-label="Why"]`, "asked at the desk")
+	b.do(chromedp.Click(`button[type=submit]`))
+	b.shows("tbody", "asked at the desk")
+	if l := must[client.List[client.OptOut]](t)(h.Client.OptOuts(t.Context(), "", false, "", 0)); len(l.Items) != 2 {
+		t.Errorf("%+v", l.Items)
+	}
+	b.do(chromedp.Click(`button[aria-label="Take +447700900123 off the list"]`))
+	b.shows(".notice", "+447700900123 may be written to again.")
+	b.do(chromedp.Click(`.notice button`))
+	eventually(t, "it is back", func() bool {
+		return len(must[client.List[client.OptOut]](t)(h.Client.OptOuts(t.Context(), "", false, "", 0)).Items) == 2
+	})
+	b.write(`input[aria-label="Numbers to put on the list"]`, "nobody")
+	b.do(chromedp.Click(`button[type=submit]`))
+	b.shows("main", "numbers[0]")
 }

@@ -10,6 +10,7 @@ import { GatewayPage } from "./pages/GatewayPage";
 import { Gateways } from "./pages/Gateways";
 import { MessagePage } from "./pages/MessagePage";
 import { Messages } from "./pages/Messages";
+import { OptOuts } from "./pages/OptOuts";
 import { Prices } from "./pages/Prices";
 import { Send } from "./pages/Send";
 import { Senders } from "./pages/Senders";
@@ -73,6 +74,7 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/gateways/:name" element={<GatewayPage />} />
           <Route path="/dialects" element={<Dialects />} />
           <Route path="/senders" element={<Senders />} />
+          <Route path="/optouts" element={<OptOuts />} />
           <Route path="/countries" element={<Countries />} />
           <Route path="/prices" element={<Prices />} />
           <Route path="/changes" element={<Changes />} />

@@ -63,6 +63,9 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.POST("/messages/:id/cancel", a.cancel)
 	v1.POST("/messages/:id/stop", a.stop)
 	v1.GET("/tally", a.tally)
+	v1.GET("/opt-outs", a.optOuts)
+	v1.POST("/opt-outs", a.addOptOuts)
+	v1.DELETE("/opt-outs/:number", a.removeOptOut)
 	v1.GET("/changes", a.changes)
 	set := v1.Group("", a.acting)
 	set.GET("/gateways", a.gateways)
@@ -170,6 +173,7 @@ var pages = map[string]bool{
 	"gateways":  true,
 	"dialects":  true,
 	"senders":   true,
+	"optouts":   true,
 	"countries": true,
 	"prices":    true,
 	"changes":   true,

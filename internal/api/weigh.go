@@ -71,6 +71,10 @@ func (a *API) weigh(c *gin.Context) {
 			w.Errors = fieldErrors(faults)
 		}
 	}
+	if err := a.heldAgainst(c, w.Recipients); err != nil {
+		a.refuse(c, err)
+		return
+	}
 	c.JSON(http.StatusOK, w)
 }
 
@@ -159,6 +163,15 @@ func (a *API) rehearse(c *gin.Context, d intake.Draft) {
 		explain.Savings(&w, p.Rate)
 	}
 	w.Recipients = []client.Recipient{recipient(d.To, p, nil)}
+	if err = a.heldAgainst(c, w.Recipients); err == nil {
+		for _, wrong := range w.Recipients[0].Errors {
+			err = fault.New(wrong.Field, wrong.Wrong, wrong.Accepted)
+		}
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
 	c.JSON(http.StatusOK, w)
 }
 

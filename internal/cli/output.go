@@ -106,6 +106,14 @@ func clock(t time.Time) string {
 	return t.Format("15:04:05.000")
 }
 
+// at writes a time: for people in a table, and as the API does elsewhere.
+func (a *app) at(t time.Time) string {
+	if a.config.GetString("output") == "table" {
+		return strings.TrimSuffix(clock(t.Truncate(time.Second)), ".000")
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
 // flat writes a text in one line, for a table.
 func flat(s string) string { return strings.Join(strings.Fields(s), " ") }
 

@@ -237,6 +237,7 @@ func newRoot() *cobra.Command {
 		a.route(),
 		a.sender(),
 		a.template(),
+		a.optOuts(),
 		a.dialect(),
 		a.keys(),
 		a.changes(),

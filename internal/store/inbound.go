@@ -3,10 +3,10 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm/clause"
 )
 
 // Inbound is what somebody wrote to one of our senders.
@@ -25,16 +25,24 @@ type Inbound struct {
 // TableName names the table.
 func (Inbound) TableName() string { return "inbound" }
 
-// AddInbound keeps inbound messages. One that the gateway pushes again, under
-// the same id, is kept once.
-func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) error {
+// AddInbound keeps inbound messages, and returns those that are new. One that the
+// gateway pushes again, under the same id, is kept once.
+func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) ([]Inbound, error) {
 	if len(inbound) == 0 {
-		return nil
+		return nil, nil
 	}
-	if err := s.gorm(ctx).Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&inbound, 500).Error; err != nil {
-		return fmt.Errorf("keeping %d inbound messages: %w", len(inbound), err)
+	kept, err := query(ctx, s.hot(), scanID, `INSERT INTO inbound (id, gateway_id, receipt_id, gateway_ref, from_number, to_number, text, at, received_at)
+		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[], $9::timestamptz[])
+		ON CONFLICT DO NOTHING RETURNING id`,
+		ids(inbound, func(m *Inbound) uuid.UUID { return m.ID }), ids(inbound, func(m *Inbound) uuid.UUID { return m.GatewayID }),
+		ids(inbound, func(m *Inbound) uuid.UUID { return m.ReceiptID }), words(inbound, func(m *Inbound) string { return m.GatewayRef }),
+		words(inbound, func(m *Inbound) string { return m.FromNumber }), words(inbound, func(m *Inbound) string { return m.ToNumber }),
+		words(inbound, func(m *Inbound) string { return m.Text }), column(inbound, func(m *Inbound) *time.Time { return m.At }),
+		column(inbound, func(m *Inbound) time.Time { return m.ReceivedAt }))
+	if err != nil {
+		return nil, fmt.Errorf("keeping %d inbound messages: %w", len(inbound), err)
 	}
-	return nil
+	return slices.DeleteFunc(slices.Clone(inbound), func(m Inbound) bool { return !slices.Contains(kept, m.ID) }), nil
 }
 
 // Inbound lists inbound messages, the newest first, from the one after the

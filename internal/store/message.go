@@ -26,6 +26,8 @@ type Message struct {
 	Content
 	Standing
 	schedule.Times
+	// OptedOut is why a message that was claimed is not to go; nil: nothing is against it.
+	OptedOut *OptOut
 }
 
 // Content is what never changes of a message.

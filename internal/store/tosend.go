@@ -101,14 +101,15 @@ func (s *Store) Claim(
 		ORDER BY q.due_at, q.id LIMIT $%d)`
 	type waiting struct {
 		turn
-		lane int
+		lane   int
+		optOut bool // there are opt-outs
 	}
 	found, err := query(ctx, s.hot(), func(rows pgx.Rows) (w waiting, err error) {
-		err = rows.Scan(&w.lane, &w.id, &w.due)
+		err = rows.Scan(&w.lane, &w.id, &w.due, &w.optOut)
 		return w, err
 	}, fmt.Sprintf(`WITH kept AS MATERIALIZED (
 			SELECT until > clock_timestamp() AS still FROM keepers WHERE gateway_id = $1 AND holder = $5 FOR SHARE)
-		SELECT t.lane, t.id, t.due_at FROM kept, LATERAL (`+lane+" UNION ALL "+lane+" UNION ALL "+lane+") AS t WHERE kept.still",
+		SELECT t.lane, t.id, t.due_at, (SELECT true FROM opt_outs WHERE ended_at IS NULL LIMIT 1) IS NOT NULL FROM kept, LATERAL (`+lane+" UNION ALL "+lane+" UNION ALL "+lane+") AS t WHERE kept.still",
 		0, 6, 3, 1, 7, 4, 2, 8, 4), gateway, now, urgent, others, holder, since[0], since[1], since[2])
 	if err != nil {
 		return nil, fmt.Errorf("claiming messages: %w", err)
@@ -125,6 +126,11 @@ func (s *Store) Claim(
 	claimed, err := s.take(ctx, turns, gateway, mayGo, s.locking(passOver))
 	if err != nil {
 		return nil, err
+	}
+	if len(found) > 0 && found[0].optOut {
+		if err := s.holdAgainst(ctx, claimed); err != nil {
+			return nil, err
+		}
 	}
 	return claimed, s.readSealed(ctx, claimed)
 }

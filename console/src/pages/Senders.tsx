@@ -3,6 +3,7 @@ import { useState } from "react";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
+import { Link } from "react-router";
 import { api, got, type Sender } from "../api/client";
 import { Fault, Refused } from "../parts/Refused";
 import { Undo } from "../parts/Undo";
@@ -48,7 +49,7 @@ export function Senders() {
   return (
     <div className="page">
       <h1>Senders</h1>
-      <p className="quiet">Who a text may come from. What a country takes stands under Countries.</p>
+      <p className="quiet">Who a text may come from. What a country takes stands under Countries. <Link to="/optouts">Who does not want to be written to</Link></p>
       {error && !data && <Refused error={error} />}
       {gone && <Undo what={`${gone.sender} is out of use.`} undo={() => { setEditing(false); save.mutate(gone); }} />}
       {data && data.items.length > 0 && (

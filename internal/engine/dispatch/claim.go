@@ -177,11 +177,11 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	next := since
 	var c claimed
 	var slot store.Slot
-	var goes, changed []store.Message
+	var goes, changed, stopped []store.Message
 	codes := 0
 	limits := k.paces()
 	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
-		c, codes, next, slot, changed = claimed{}, 0, since, store.Slot{}, nil
+		c, codes, next, slot, changed, stopped = claimed{}, 0, since, store.Slot{}, nil, nil
 		now := k.d.Now()
 		others := free.others
 		if deferring && others > 0 {
@@ -195,6 +195,9 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			if err := k.d.Roster.Open(&found[i].Content); err != nil { // it stays sealed, and ends as what cannot be put into a request
 				k.d.Log.Error("opening the text of a passcode", "message", found[i].ID, "error", err)
 			}
+		}
+		if found, stopped, err = k.stop(ctx, s, found, now); err != nil {
+			return err
 		}
 		senders, err := k.ration(ctx, s, found, limits)
 		if err != nil {
@@ -261,7 +264,30 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		k.quota.take(slot.Slot, slot.N)
 	}
 	k.d.Course.Announce(changed)
+	k.d.Course.Announce(stopped)
 	return c, nil
+}
+
+// stop ends messages whose recipients do not want them, and returns the others.
+func (k *keeper) stop(ctx context.Context, s *store.Store, found []store.Message, now time.Time) (goes, stopped []store.Message, err error) {
+	var evidence []store.Evidence
+	for _, m := range found {
+		if m.OptedOut == nil {
+			goes = append(goes, m)
+			continue
+		}
+		e := course.Own(m, now, delivery.Rejected, m.Attempt, "not sent: the recipient opted out on "+m.OptedOut.Since.UTC().Format(time.DateOnly))
+		e.Cause = delivery.OptedOut
+		if m.Known().MayHaveGone {
+			e.Claim, e.Cause = delivery.Unknown, ""
+			e.Note = "does not go again: the recipient opted out on " + m.OptedOut.Since.UTC().Format(time.DateOnly)
+		}
+		stopped, evidence = append(stopped, m), append(evidence, e)
+	}
+	if stopped == nil {
+		return found, nil, nil
+	}
+	return goes, stopped, k.d.Course.RecordClaimed(ctx, s, stopped, evidence)
 }
 
 func one(b bool) int {

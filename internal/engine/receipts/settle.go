@@ -295,7 +295,11 @@ func (s *settler) write(
 				hidden = append(hidden, one.Receipt)
 			}
 		}
-		if err := tx.AddInbound(ctx, inbound); err != nil {
+		fresh, err := tx.AddInbound(ctx, inbound)
+		if err != nil {
+			return err
+		}
+		if err := s.heed(ctx, tx, fresh, now); err != nil {
 			return err
 		}
 		if err := tx.AddStrays(ctx, strays); err != nil {
