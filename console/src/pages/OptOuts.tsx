@@ -8,7 +8,6 @@ import { api, got } from "../api/client";
 import { Refused } from "../parts/Refused";
 import { Undo } from "../parts/Undo";
 import { when } from "../parts/time";
-import { words } from "../parts/words";
 
 /** Who does not want to be written to. */
 export function OptOuts() {
@@ -43,9 +42,9 @@ export function OptOuts() {
         Who does not want to be written to. Passcodes go to them all the same, and nothing else. Who writes STOP to one of your numbers stands here at once; START ends it.
       </p>
       {gone && <Undo what={`${gone} may be written to again.`} undo={() => add.mutate({ numbers: [gone], why: "put back" })} />}
-      <Form className="filters" onSubmit={(e) => { e.preventDefault(); add.mutate({ numbers: words(numbers), why }); }}>
+      <Form className="filters" onSubmit={(e) => { e.preventDefault(); add.mutate({ numbers: numbers.split(/[,;]+/).map((n) => n.trim()).filter(Boolean), why }); }}>
         <Form.Control className="w-auto mono" value={numbers} aria-label="Numbers to put on the list" placeholder="+447700900123" onChange={(e) => setNumbers(e.target.value)} />
-        <Form.Control className="w-auto" value={why} aria-label="Why" placeholder="Why, for whoever asks later" onChange={(e) => setWhy(e.target.value)} />
+        <Form.Control className="w-auto" value={why} aria-label="Why" placeholder="Why" onChange={(e) => setWhy(e.target.value)} />
         <Button type="submit" disabled={!numbers.trim() || add.isPending}>Put on the list</Button>
       </Form>
       {add.error && <Refused error={add.error} />}
