@@ -44,7 +44,8 @@ func TestListOfMessages(t *testing.T) {
 		t.Errorf("the second: %+v", o.Items[1])
 	}
 	for i, field := range map[int]string{2: "to", 3: "messages[3].txt", 4: "messages[4].to", 5: "messages[5]"} {
-		if p := o.Items[i].Problem; o.Items[i].Index != i || p == nil || p.Status < 400 || len(p.Errors) == 0 || p.Errors[0].Field != field {
+		if p := o.Items[i].Problem; o.Items[i].Index != i || p == nil || p.Status < 400 || len(p.Errors) == 0 ||
+			p.Errors[0].Field != field {
 			t.Errorf("number %d: %+v", i, o.Items[i].Problem)
 		}
 	}
@@ -53,7 +54,8 @@ func TestListOfMessages(t *testing.T) {
 		again.Items[0].Message.ID != o.Items[0].Message.ID || !again.Items[0].Message.Again || total() != before {
 		t.Errorf("repeated: %d %+v, %d in all", status, again, total())
 	}
-	if status, o, _ := list(`{"messages":[{"to":"+447700900123","text":"a"},{"to":"+447700900144","text":"b"}]}`, ""); status != 202 || o.Taken != 2 {
+	if status, o, _ := list(`{"messages":[{"to":"+447700900123","text":"a"},{"to":"+447700900144","text":"b"}]}`, ""); status != 202 ||
+		o.Taken != 2 {
 		t.Errorf("all of it: %d %+v", status, o)
 	}
 	before = total()
@@ -135,7 +137,8 @@ func TestForms(t *testing.T) {
 		response, said := h.request("POST", "/v1/messages", tt.body, "Content-Type", tt.kind)
 		var p client.Problem
 		json.Unmarshal([]byte(said), &p)
-		if response.StatusCode != tt.status || !strings.Contains(said, tt.says) || tt.field != "" && (len(p.Errors) == 0 || p.Errors[0].Field != tt.field) {
+		if response.StatusCode != tt.status || !strings.Contains(said, tt.says) ||
+			tt.field != "" && (len(p.Errors) == 0 || p.Errors[0].Field != tt.field) {
 			t.Errorf("%s: %s %s", name, response.Status, said)
 		}
 	}
@@ -178,7 +181,16 @@ func TestSendFromAFile(t *testing.T) {
 	}
 	// What the options say holds for all that do not say otherwise; repeated, nothing
 	// is sent twice.
-	code, out, errOut = h.pigeon(`[{"to":"+447700900123","text":"Berth 3"},{"to":"07700 900144"}]`, "send", "--from", "-", "--country", "GB", "--template", "t")
+	code, out, errOut = h.pigeon(
+		`[{"to":"+447700900123","text":"Berth 3"},{"to":"07700 900144"}]`,
+		"send",
+		"--from",
+		"-",
+		"--country",
+		"GB",
+		"--template",
+		"t",
+	)
 	if code != 3 || !strings.Contains(errOut, "0 messages taken, 2 refused") {
 		t.Errorf("a template that there is not: %d\n%s\n%s", code, out, errOut)
 	}
@@ -202,7 +214,8 @@ func TestSendFromAFile(t *testing.T) {
 			t.Errorf("%s: %d %s", name, code, errOut)
 		}
 	}
-	if code, _, errOut := h.pigeon("[{\"to\":\"+447700900123\",\"text\":\"x\"}", "send", "--from", "-"); code != 1 || !strings.Contains(errOut, "does not end") {
+	if code, _, errOut := h.pigeon("[{\"to\":\"+447700900123\",\"text\":\"x\"}", "send", "--from", "-"); code != 1 ||
+		!strings.Contains(errOut, "does not end") {
 		t.Errorf("a list that is cut: %d %s", code, errOut)
 	}
 }

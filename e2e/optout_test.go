@@ -19,7 +19,11 @@ func TestOptOuts(t *testing.T) {
 	const number = "+447700900123"
 	add := func(numbers ...string) client.OptOutsAdded {
 		t.Helper()
-		return must[client.OptOutsAdded](t)(h.Client.AddOptOuts(t.Context(), client.NewOptOuts{Numbers: numbers, Country: "GB", Why: "asked at the desk"}))
+		return must[client.OptOutsAdded](
+			t,
+		)(
+			h.Client.AddOptOuts(t.Context(), client.NewOptOuts{Numbers: numbers, Country: "GB", Why: "asked at the desk"}),
+		)
 	}
 	must[client.Gateway](t)(h.Client.PauseGateway(t.Context(), "harbourline", ""))
 	waits := h.send(client.Draft{To: number, Text: "waits", Kind: "bulk"})
@@ -53,7 +57,8 @@ func TestOptOuts(t *testing.T) {
 	}
 
 	// Rehearsals say so.
-	if _, err := h.Client.Rehearse(t.Context(), client.Draft{To: number, Text: "x"}); err == nil || !strings.Contains(err.Error(), "asked at the desk") {
+	if _, err := h.Client.Rehearse(t.Context(), client.Draft{To: number, Text: "x"}); err == nil ||
+		!strings.Contains(err.Error(), "asked at the desk") {
 		t.Errorf("rehearsed: %v", err)
 	}
 	if _, err := h.Client.Rehearse(t.Context(), client.Draft{To: number, Text: "1234", Kind: "otp"}); err != nil {
@@ -113,7 +118,11 @@ func TestStopAndStart(t *testing.T) {
 	}
 	write := func(text string) {
 		t.Helper()
-		response, err := http.Post(h.FleetURL+"/phones/"+number+"/reply", "application/json", strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)))
+		response, err := http.Post(
+			h.FleetURL+"/phones/"+number+"/reply",
+			"application/json",
+			strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)),
+		)
 		if err != nil || response.StatusCode != http.StatusNoContent {
 			t.Fatalf("%v %v", response, err)
 		}
@@ -123,7 +132,8 @@ func TestStopAndStart(t *testing.T) {
 		t.Fatalf("before: %s", m.State)
 	}
 	for i, word := range []struct{ text, state string }{
-		{"Thanks!", "delivered"}, {"Stop.", "rejected"}, {"START", "delivered"}, {"ΤΕΛΟΣ", "rejected"}, {"Başla", "delivered"}, {"बंद करें", "rejected"},
+		{"Thanks!", "delivered"}, {"Stop.", "rejected"}, {"START", "delivered"}, {"ΤΕΛΟΣ", "rejected"},
+		{"Başla", "delivered"}, {"बंद करें", "rejected"},
 	} {
 		write(word.text)
 		eventually(t, "it came in", func() bool {

@@ -84,8 +84,19 @@ func form(raw, written string) (client.Draft, error) {
 	}
 	var d client.Draft
 	var faults fault.Faults
-	words := map[string]*string{"to": &d.To, "text": &d.Text, "sender": &d.Sender, "kind": &d.Kind, "reference": &d.Reference, "gateway": &d.Gateway,
-		"valid_for": (*string)(&d.ValidFor), "country": &d.Country, "template": &d.Template, "language": &d.Language, "cure": &d.Cure}
+	words := map[string]*string{
+		"to":        &d.To,
+		"text":      &d.Text,
+		"sender":    &d.Sender,
+		"kind":      &d.Kind,
+		"reference": &d.Reference,
+		"gateway":   &d.Gateway,
+		"valid_for": (*string)(&d.ValidFor),
+		"country":   &d.Country,
+		"template":  &d.Template,
+		"language":  &d.Language,
+		"cure":      &d.Cure,
+	}
 	switches := map[string]*bool{"flash": &d.Flash, "long": &d.Long, "dry_run": &d.DryRun}
 	for _, name := range slices.Sorted(maps.Keys(values)) {
 		if len(values[name]) > 1 {

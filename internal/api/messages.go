@@ -329,7 +329,11 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 			f.GatewayRef = value
 		case "country":
 			if f.Country = strings.ToUpper(value); !phone.IsCountry(f.Country) {
-				faults.Add(name, fmt.Sprintf("%q is not the code of a country (ISO 3166-1)%s", value, phone.Meant(value)), "a code such as GB")
+				faults.Add(
+					name,
+					fmt.Sprintf("%q is not the code of a country (ISO 3166-1)%s", value, phone.Meant(value)),
+					"a code such as GB",
+				)
 			}
 		case "template":
 			f.Template = value

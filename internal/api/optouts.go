@@ -160,8 +160,11 @@ func (a *API) heldAgainst(c *gin.Context, recipients []client.Recipient) error {
 		}
 		if o, ok := held[r.Number.E164]; ok {
 			r.Errors = append(r.Errors, client.FieldError{
-				Field:    "to",
-				Wrong:    strings.TrimSuffix(fmt.Sprintf("the recipient opted out on %s: %s", o.Since.UTC().Format("2006-01-02"), o.Why), ": "),
+				Field: "to",
+				Wrong: strings.TrimSuffix(
+					fmt.Sprintf("the recipient opted out on %s: %s", o.Since.UTC().Format("2006-01-02"), o.Why),
+					": ",
+				),
 				Accepted: "a recipient who wants it; passcodes go all the same",
 			})
 		}

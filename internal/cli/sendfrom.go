@@ -65,7 +65,8 @@ func (a *app) sendFrom(cmd *cobra.Command, c *client.Client, common client.Draft
 		}
 	}
 	for _, bad := range source.bad {
-		if err := told(bad.at, client.Outcome{Index: bad.at - 1, Problem: &client.Problem{Title: "This is no message", Errors: bad.errors}}); err != nil {
+		problem := &client.Problem{Title: "This is no message", Errors: bad.errors}
+		if err := told(bad.at, client.Outcome{Index: bad.at - 1, Problem: problem}); err != nil {
 			return err
 		}
 	}
@@ -183,7 +184,11 @@ func strictly(raw []byte, draft *client.Draft) *client.FieldError {
 	if field, ok := strings.CutPrefix(err.Error(), `json: unknown field "`); ok {
 		return &client.FieldError{Field: strings.TrimSuffix(field, `"`), Wrong: "there is no such field", Accepted: "fields of a message"}
 	}
-	return &client.FieldError{Field: "message", Wrong: "it is no JSON", Accepted: `an object such as {"to": "+447700900123", "text": "Berth 3"}`}
+	return &client.FieldError{
+		Field:    "message",
+		Wrong:    "it is no JSON",
+		Accepted: `an object such as {"to": "+447700900123", "text": "Berth 3"}`,
+	}
 }
 
 // values yields the values of a JSON list, or of JSON Lines.

@@ -31,14 +31,24 @@ func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) ([]Inbound, e
 	if len(inbound) == 0 {
 		return nil, nil
 	}
-	kept, err := query(ctx, s.hot(), scanID, `INSERT INTO inbound (id, gateway_id, receipt_id, gateway_ref, from_number, to_number, text, at, received_at)
-		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[], $9::timestamptz[])
+	kept, err := query(
+		ctx,
+		s.hot(),
+		scanID,
+		`INSERT INTO inbound (id, gateway_id, receipt_id, gateway_ref, from_number, to_number, text, at, received_at)
+		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[],
+			$9::timestamptz[])
 		ON CONFLICT DO NOTHING RETURNING id`,
-		ids(inbound, func(m *Inbound) uuid.UUID { return m.ID }), ids(inbound, func(m *Inbound) uuid.UUID { return m.GatewayID }),
-		ids(inbound, func(m *Inbound) uuid.UUID { return m.ReceiptID }), words(inbound, func(m *Inbound) string { return m.GatewayRef }),
-		words(inbound, func(m *Inbound) string { return m.FromNumber }), words(inbound, func(m *Inbound) string { return m.ToNumber }),
-		words(inbound, func(m *Inbound) string { return m.Text }), column(inbound, func(m *Inbound) *time.Time { return m.At }),
-		column(inbound, func(m *Inbound) time.Time { return m.ReceivedAt }))
+		ids(inbound, func(m *Inbound) uuid.UUID { return m.ID }),
+		ids(inbound, func(m *Inbound) uuid.UUID { return m.GatewayID }),
+		ids(inbound, func(m *Inbound) uuid.UUID { return m.ReceiptID }),
+		words(inbound, func(m *Inbound) string { return m.GatewayRef }),
+		words(inbound, func(m *Inbound) string { return m.FromNumber }),
+		words(inbound, func(m *Inbound) string { return m.ToNumber }),
+		words(inbound, func(m *Inbound) string { return m.Text }),
+		column(inbound, func(m *Inbound) *time.Time { return m.At }),
+		column(inbound, func(m *Inbound) time.Time { return m.ReceivedAt }),
+	)
 	if err != nil {
 		return nil, fmt.Errorf("keeping %d inbound messages: %w", len(inbound), err)
 	}

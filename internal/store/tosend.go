@@ -109,7 +109,8 @@ func (s *Store) Claim(
 		return w, err
 	}, fmt.Sprintf(`WITH kept AS MATERIALIZED (
 			SELECT until > clock_timestamp() AS still FROM keepers WHERE gateway_id = $1 AND holder = $5 FOR SHARE)
-		SELECT t.lane, t.id, t.due_at, (SELECT true FROM opt_outs WHERE ended_at IS NULL LIMIT 1) IS NOT NULL FROM kept, LATERAL (`+lane+" UNION ALL "+lane+" UNION ALL "+lane+") AS t WHERE kept.still",
+		SELECT t.lane, t.id, t.due_at, (SELECT true FROM opt_outs WHERE ended_at IS NULL LIMIT 1) IS NOT NULL
+		FROM kept, LATERAL (`+lane+" UNION ALL "+lane+" UNION ALL "+lane+") AS t WHERE kept.still",
 		0, 6, 3, 1, 7, 4, 2, 8, 4), gateway, now, urgent, others, holder, since[0], since[1], since[2])
 	if err != nil {
 		return nil, fmt.Errorf("claiming messages: %w", err)

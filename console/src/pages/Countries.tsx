@@ -11,7 +11,10 @@ const asked = ["alphanumeric", "numeric", "short_code", "texts", "links"] as con
 const heads = { alphanumeric: "Names", numeric: "Numbers", short_code: "Short codes", texts: "Texts", links: "Links" };
 const accesses: Access[] = ["open", "registered", "closed", "unknown"];
 
-const quietOf = (r: Rule) => (r.quiet ?? []).flatMap((q) => [`${q.kinds.join(", ")} ${q.from}–${q.to}`, ...(q.days?.length ? [`all ${q.days.join(", ")}`] : [])]);
+const quietOf = (r: Rule) => (r.quiet ?? []).flatMap((q) => [
+  `${q.kinds.join(", ")} ${q.from}–${q.to}`,
+  ...(q.days?.length ? [`all ${q.days.join(", ")}`] : []),
+]);
 const quiet = (r: Rule) => quietOf(r).join(", ");
 
 function Says({ access }: { access: Access }) {

@@ -9,6 +9,9 @@ import { Refused } from "../parts/Refused";
 import { Undo } from "../parts/Undo";
 import { when } from "../parts/time";
 
+/** Numbers with commas or semicolons between; spaces are part of them. */
+const listed = (s: string) => s.split(/[,;]+/).map((n) => n.trim()).filter(Boolean);
+
 /** Who does not want to be written to. */
 export function OptOuts() {
   const queries = useQueryClient();
@@ -39,18 +42,21 @@ export function OptOuts() {
       <p><Link to="/senders">Senders</Link></p>
       <h1>Opt-outs</h1>
       <p className="quiet">
-        Who does not want to be written to. Passcodes go to them all the same, and nothing else. Who writes STOP to one of your numbers stands here at once; START ends it.
+        Who does not want to be written to. Passcodes go to them all the same, and nothing else. Who writes STOP to one of your numbers
+        stands here at once; START ends it.
       </p>
       {gone && <Undo what={`${gone} may be written to again.`} undo={() => add.mutate({ numbers: [gone], why: "put back" })} />}
-      <Form className="filters" onSubmit={(e) => { e.preventDefault(); add.mutate({ numbers: numbers.split(/[,;]+/).map((n) => n.trim()).filter(Boolean), why }); }}>
-        <Form.Control className="w-auto mono" value={numbers} aria-label="Numbers to put on the list" placeholder="+447700900123" onChange={(e) => setNumbers(e.target.value)} />
+      <Form className="filters" onSubmit={(e) => { e.preventDefault(); add.mutate({ numbers: listed(numbers), why }); }}>
+        <Form.Control className="w-auto mono" value={numbers} aria-label="Numbers to put on the list" placeholder="+447700900123"
+          onChange={(e) => setNumbers(e.target.value)} />
         <Form.Control className="w-auto" value={why} aria-label="Why" placeholder="Why" onChange={(e) => setWhy(e.target.value)} />
         <Button type="submit" disabled={!numbers.trim() || add.isPending}>Put on the list</Button>
       </Form>
       {add.error && <Refused error={add.error} />}
       {remove.error && <Refused error={remove.error} />}
       <div className="filters">
-        <Form.Control className="search" type="search" value={q} aria-label="Find a number" placeholder="Find a number, with its plus" onChange={(e) => setQ(e.target.value)} />
+        <Form.Control className="search" type="search" value={q} aria-label="Find a number" placeholder="Find a number, with its plus"
+          onChange={(e) => setQ(e.target.value)} />
         <Form.Check type="switch" id="all" label="also those that have ended" checked={all} onChange={(e) => setAll(e.target.checked)} />
       </div>
       {error && !data && <Refused error={error} />}
@@ -69,7 +75,11 @@ export function OptOuts() {
                   <td>
                     {o.ended_at
                       ? <span className="quiet">ended {when(o.ended_at)} by {o.ended_by}{o.ended_why && `: ${o.ended_why}`}</span>
-                      : <button className="plain" aria-label={`Take ${o.number} off the list`} onClick={() => remove.mutate(o.number)}>Take off</button>}
+                      : (
+                        <button className="plain" aria-label={`Take ${o.number} off the list`} onClick={() => remove.mutate(o.number)}>
+                          Take off
+                        </button>
+                      )}
                   </td>
                 </tr>
               ))}

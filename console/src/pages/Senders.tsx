@@ -49,7 +49,10 @@ export function Senders() {
   return (
     <div className="page">
       <h1>Senders</h1>
-      <p className="quiet">Who a text may come from. What a country takes stands under Countries. <Link to="/optouts">Who does not want to be written to</Link></p>
+      <p className="quiet">
+        Who a text may come from. What a country takes stands under Countries.{" "}
+        <Link to="/optouts">Who does not want to be written to</Link>
+      </p>
       {error && !data && <Refused error={error} />}
       {gone && <Undo what={`${gone.sender} is out of use.`} undo={() => { setEditing(false); save.mutate(gone); }} />}
       {data && data.items.length > 0 && (

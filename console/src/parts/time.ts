@@ -12,10 +12,15 @@ const units = [["h", "h", 3600e3], ["m", "min", 60e3], ["s", "s", 1e3], ["ms", "
 
 /** A span of time as the service writes it (1m30s), for people (1 min 30 s). */
 export function spanWords(span: string): string {
-  const ms = [...span.matchAll(/([\d.]+)(ms|h|m|s)/g)].reduce((sum, [, n, unit]) => sum + Number(n) * (units.find(([u]) => u === unit)?.[2] ?? 0), 0);
+  const of = (unit?: string) => units.find(([u]) => u === unit)?.[2] ?? 0;
+  const ms = [...span.matchAll(/([\d.]+)(ms|h|m|s)/g)].reduce((sum, [, n, unit]) => sum + Number(n) * of(unit), 0);
   const said: string[] = [];
   let rest = ms;
-  if (rest >= 24 * 3600e3) { const days = Math.floor(rest / 86400e3); said.push(days === 1 ? "1 day" : `${days} days`); rest -= days * 86400e3; }
+  if (rest >= 86400e3) {
+    const days = Math.floor(rest / 86400e3);
+    said.push(days === 1 ? "1 day" : `${days} days`);
+    rest -= days * 86400e3;
+  }
   for (const [, word, of] of units) {
     const n = Math.floor(rest / of);
     if (n && said.length < 2 && !(said.length && of === 1)) said.push(`${n} ${word}`);

@@ -9,10 +9,33 @@ import (
 )
 
 // spoken are the languages in which countries are known by name.
-var spoken = []language.Tag{language.English, language.German, language.French, language.Spanish, language.Portuguese, language.Italian, language.Dutch,
-	language.Danish, language.Norwegian, language.Swedish, language.Finnish, language.Polish, language.Czech, language.Slovak, language.Hungarian,
-	language.Romanian, language.Croatian, language.Greek, language.Turkish, language.Russian, language.Ukrainian, language.Bulgarian, language.Hindi,
-	language.Arabic, language.Japanese}
+var spoken = []language.Tag{
+	language.English,
+	language.German,
+	language.French,
+	language.Spanish,
+	language.Portuguese,
+	language.Italian,
+	language.Dutch,
+	language.Danish,
+	language.Norwegian,
+	language.Swedish,
+	language.Finnish,
+	language.Polish,
+	language.Czech,
+	language.Slovak,
+	language.Hungarian,
+	language.Romanian,
+	language.Croatian,
+	language.Greek,
+	language.Turkish,
+	language.Russian,
+	language.Ukrainian,
+	language.Bulgarian,
+	language.Hindi,
+	language.Arabic,
+	language.Japanese,
+}
 
 // named are the codes of countries by their names, in small letters.
 var named = sync.OnceValue(func() map[string]string {

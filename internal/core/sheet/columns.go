@@ -146,7 +146,8 @@ func isNumber(cell, country string) bool {
 }
 
 func isCountry(cell string) bool {
-	return phone.IsCountry(cell) || phone.IsCountry(strings.ToUpper(cell)) && cell == strings.ToLower(cell) || phone.CountryNamed(cell) != ""
+	return phone.IsCountry(cell) || phone.IsCountry(strings.ToUpper(cell)) && cell == strings.ToLower(cell) ||
+		phone.CountryNamed(cell) != ""
 }
 
 func isLanguage(cell string) bool {

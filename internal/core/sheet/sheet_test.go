@@ -90,9 +90,12 @@ func TestNoRowIsPassedOver(t *testing.T) {
 		rows   string
 		wrong  []string
 	}{
-		"tabs":                         {"to\tname\n+447700900123\tJo, Ann\n", Hint{}, []string{"to", "name"}, `[["+447700900123" "Jo, Ann"]]`, nil},
-		"commas within and one column": {"to\n+447700900123\n+447700900144\n", Hint{}, []string{"to"}, `[["+447700900123"] ["+447700900144"]]`, nil},
-		"no head":                      {"+447700900123,Jo\n+447700900144,Ann\n", Hint{}, []string{"column 1", "column 2"}, `[["+447700900123" "Jo"] ["+447700900144" "Ann"]]`, nil},
+		"tabs": {"to\tname\n+447700900123\tJo, Ann\n", Hint{}, []string{"to", "name"},
+			`[["+447700900123" "Jo, Ann"]]`, nil},
+		"commas within and one column": {"to\n+447700900123\n+447700900144\n", Hint{}, []string{"to"},
+			`[["+447700900123"] ["+447700900144"]]`, nil},
+		"no head": {"+447700900123,Jo\n+447700900144,Ann\n", Hint{}, []string{"column 1", "column 2"},
+			`[["+447700900123" "Jo"] ["+447700900144" "Ann"]]`, nil},
 		"cells missing, and empty ones too many": {"to,name\n+447700900123\n+447700900144,Ann,,\n", Hint{}, []string{"to", "name"},
 			`[["+447700900123" ""] ["+447700900144" "Ann"]]`, nil},
 		"a cell too many": {"to,name\n+447700900123,Jo,x\n+447700900144,Ann\n", Hint{}, []string{"to", "name"},
@@ -105,10 +108,12 @@ func TestNoRowIsPassedOver(t *testing.T) {
 			`[["+447700900123" "1.50" ""] ["" "" "[1]"]]`, nil},
 		"a line that is none": {"{\"to\":\"1\"}\nnope\n\n[1]\n{\"to\":\"2\",\"x\":1}\n", Hint{}, []string{"to", "x"},
 			`[["1" ""] ["" ""] ["" ""] ["2" "1"]]`, []string{"2: it is no JSON", "4: it is a list, and not an object"}},
-		"a list of objects":     {"[{\"to\":\"1\"},\n {\"to\":\"2\"}]", Hint{}, []string{"to"}, `[["1"] ["2"]]`, nil},
-		"strings":               {"[\"+447700900123\", 447700900144]", Hint{}, []string{"to"}, `[["+447700900123"] ["447700900144"]]`, nil},
-		"pasted":                {"+447700900123, +447700900144;\n\n 07700 900101\n", Hint{Format: Pasted}, []string{"to"}, `[["+447700900123"] ["+447700900144"] ["07700 900101"]]`, nil},
-		"a head that is wanted": {"447700900123,447700900144\n1,2\n", Hint{Head: new(true)}, []string{"447700900123", "447700900144"}, `[["1" "2"]]`, nil},
+		"a list of objects": {"[{\"to\":\"1\"},\n {\"to\":\"2\"}]", Hint{}, []string{"to"}, `[["1"] ["2"]]`, nil},
+		"strings":           {"[\"+447700900123\", 447700900144]", Hint{}, []string{"to"}, `[["+447700900123"] ["447700900144"]]`, nil},
+		"pasted": {"+447700900123, +447700900144;\n\n 07700 900101\n", Hint{Format: Pasted}, []string{"to"},
+			`[["+447700900123"] ["+447700900144"] ["07700 900101"]]`, nil},
+		"a head that is wanted": {"447700900123,447700900144\n1,2\n", Hint{Head: new(true)}, []string{"447700900123", "447700900144"},
+			`[["1" "2"]]`, nil},
 	} {
 		l, err := Open(strings.NewReader(tt.source), tt.hint)
 		if err != nil {
@@ -178,7 +183,8 @@ func TestWorkbooks(t *testing.T) {
 	if rows, _ := all(t, other); fmt.Sprint(rows) != "[[+447700900101]]" {
 		t.Errorf("the other sheet: %q", rows)
 	}
-	if _, err := Open(bytes.NewReader(packed.Bytes()), Hint{Sheet: "Third"}); err == nil || !strings.Contains(err.Error(), "there are Sheet1, Other") {
+	if _, err := Open(bytes.NewReader(packed.Bytes()), Hint{Sheet: "Third"}); err == nil ||
+		!strings.Contains(err.Error(), "there are Sheet1, Other") {
 		t.Errorf("a sheet that there is not: %v", err)
 	}
 }
@@ -190,13 +196,20 @@ func TestColumnsAreRecognised(t *testing.T) {
 		first [][]string
 		roles string
 	}{
-		"English":                  {[]string{"Customer No.", "First name", "Mobile", "Country", "Lang", "Berth"}, [][]string{{"C-1", "Jo", "07700 900123", "GB", "en", "3"}}, "reference name to country language -"},
-		"German":                   {[]string{"Kundennummer", "Vorname", "Handynummer", "Land", "Sprache", "Zeitpunkt"}, [][]string{{"1", "Jo", "0151 0000001", "DE", "de", "15.11.2026 07:40"}}, "reference name to country language at"},
-		"French":                   {[]string{"Nom", "Numéro de téléphone", "Pays", "Message"}, [][]string{{"Jo", "06 39 98 00 12", "FR", "Bonjour"}}, "name to country text"},
-		"Greek":                    {[]string{"Όνομα", "Κινητό", "Γλώσσα"}, [][]string{{"Νίκος", "+306900000000", "el"}}, "name to language"},
-		"Turkish":                  {[]string{"Ad Soyad", "Cep Telefonu", "Ülke"}, [][]string{{"Ayşe", "+905000000000", "TR"}}, "name to country"},
-		"Polish":                   {[]string{"Imię", "Numer telefonu", "Treść"}, [][]string{{"Ola", "+48500000000", "Cześć"}}, "name to text"},
-		"Hindi":                    {[]string{"नाम", "मोबाइल नंबर"}, [][]string{{"आशा", "+919876543210"}}, "name to"},
+		"English": {[]string{"Customer No.", "First name", "Mobile", "Country", "Lang", "Berth"},
+			[][]string{{"C-1", "Jo", "07700 900123", "GB", "en", "3"}}, "reference name to country language -"},
+		"German": {[]string{"Kundennummer", "Vorname", "Handynummer", "Land", "Sprache", "Zeitpunkt"},
+			[][]string{{"1", "Jo", "0151 0000001", "DE", "de", "15.11.2026 07:40"}}, "reference name to country language at"},
+		"French": {[]string{"Nom", "Numéro de téléphone", "Pays", "Message"},
+			[][]string{{"Jo", "06 39 98 00 12", "FR", "Bonjour"}}, "name to country text"},
+		"Greek": {[]string{"Όνομα", "Κινητό", "Γλώσσα"},
+			[][]string{{"Νίκος", "+306900000000", "el"}}, "name to language"},
+		"Turkish": {[]string{"Ad Soyad", "Cep Telefonu", "Ülke"},
+			[][]string{{"Ayşe", "+905000000000", "TR"}}, "name to country"},
+		"Polish": {[]string{"Imię", "Numer telefonu", "Treść"},
+			[][]string{{"Ola", "+48500000000", "Cześć"}}, "name to text"},
+		"Hindi": {[]string{"नाम", "मोबाइल नंबर"},
+			[][]string{{"आशा", "+919876543210"}}, "name to"},
 		"by content":               {[]string{"a", "b", "c"}, [][]string{{"Jo", "+447700900123", "GB"}, {"Ann", "", "IE"}}, "- to country"},
 		"a name that is misled":    {[]string{"Number", "Phone"}, [][]string{{"A", "+447700900123"}, {"B", "+447700900144"}}, "- to"},
 		"two numbers":              {[]string{"Telephone (home)", "Mobile"}, [][]string{{"020 7946 0123", "07700 900123"}}, "- to"},
@@ -256,8 +269,14 @@ func TestParseTime(t *testing.T) {
 // Whatever a list is, reading it ends, and each of its rows has as many cells as there
 // are columns or says why not.
 func FuzzOpen(f *testing.F) {
-	seeds := []string{"to,name\n+447700900123,Jo\n\"a\nb\",x\n", "sep=;\na;b\n1;\"2\"\n", "{\"to\":\"1\",\"n\":[1]}\n{\"to\":null}\n", "[{\"to\":\"1\"},\"2\"]",
-		"\xff\xfea\x00;\x00b\x00\n\x00", "PK\x03\x04"}
+	seeds := []string{
+		"to,name\n+447700900123,Jo\n\"a\nb\",x\n",
+		"sep=;\na;b\n1;\"2\"\n",
+		"{\"to\":\"1\",\"n\":[1]}\n{\"to\":null}\n",
+		"[{\"to\":\"1\"},\"2\"]",
+		"\xff\xfea\x00;\x00b\x00\n\x00",
+		"PK\x03\x04",
+	}
 	vary.Of(f, 5000, seeds, func(s string) { f.Add([]byte(s)) })
 	f.Fuzz(func(t *testing.T, source []byte) {
 		l, err := Open(bytes.NewReader(source), Hint{})

@@ -19,10 +19,13 @@ var pieces = []string{
 	"..", "as $x | ", "reduce ", "def f: f; f",
 }
 
-// Of adds variations of seeds under a seed of chance that is logged, as many as it is
-// told; none while the test is fuzzed in earnest, which finds its own.
+// Of adds seeds, and variations of them under a seed of chance that is logged, as many as
+// it is told; none of these while the test is fuzzed in earnest, which finds its own.
 func Of(f *testing.F, n int, seeds []string, add func(string)) {
 	f.Helper()
+	for _, one := range seeds {
+		add(one)
+	}
 	if fuzzing := flag.Lookup("test.fuzz"); len(seeds) == 0 || fuzzing != nil && fuzzing.Value.String() != "" {
 		return
 	}

@@ -269,14 +269,25 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 }
 
 // stop ends messages whose recipients do not want them, and returns the others.
-func (k *keeper) stop(ctx context.Context, s *store.Store, found []store.Message, now time.Time) (goes, stopped []store.Message, err error) {
+func (k *keeper) stop(
+	ctx context.Context,
+	s *store.Store,
+	found []store.Message,
+	now time.Time,
+) (goes, stopped []store.Message, err error) {
 	var evidence []store.Evidence
 	for _, m := range found {
 		if m.OptedOut == nil {
 			goes = append(goes, m)
 			continue
 		}
-		e := course.Own(m, now, delivery.Rejected, m.Attempt, "not sent: the recipient opted out on "+m.OptedOut.Since.UTC().Format(time.DateOnly))
+		e := course.Own(
+			m,
+			now,
+			delivery.Rejected,
+			m.Attempt,
+			"not sent: the recipient opted out on "+m.OptedOut.Since.UTC().Format(time.DateOnly),
+		)
 		e.Cause = delivery.OptedOut
 		if m.Known().MayHaveGone {
 			e.Claim, e.Cause = delivery.Unknown, ""
