@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -36,6 +37,9 @@ func drafts(c *gin.Context) (draft client.Draft, all []json.RawMessage, err erro
 		raw, err := body(c)
 		if err != nil {
 			return draft, nil, err
+		}
+		if bytes.HasPrefix(bytes.TrimSpace(raw), []byte("{")) { // as some send JSON who do not say so
+			return draft, nil, fault.Because(errNotJSON, "it is JSON, and sent as %q", media)
 		}
 		draft, err = form(string(raw), parameters["charset"])
 		return draft, nil, err
