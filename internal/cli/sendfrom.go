@@ -54,7 +54,7 @@ func (a *app) sendFrom(cmd *cobra.Command, c *client.Client, common client.Draft
 	progress := time.Now()
 	for o, err := range c.SendAll(cmd.Context(), source.all(in), key) {
 		if err != nil {
-			return fmt.Errorf("%d were taken until then: %w", taken, err)
+			return fmt.Errorf("%w\n%d were taken until then. Repeat it with --idempotency-key %s: nothing is sent twice", err, taken, key)
 		}
 		if err := told(source.place(o.Index), o); err != nil {
 			return err
