@@ -470,7 +470,10 @@ func TestConsoleFitsItsScreen(t *testing.T) {
 	}
 	b.do(chromedp.Navigate(h.URL + "/countries"))
 	b.shows("tbody", "Austria")
-	if said := ask(`(() => { const t = document.querySelector(".table-responsive"); return t.scrollWidth > t.clientWidth ? t.scrollWidth + " of " + t.clientWidth : "" })()`); said != "" {
+	if said := ask(`(() => {
+		const t = document.querySelector(".table-responsive");
+		return t.scrollWidth > t.clientWidth ? t.scrollWidth + " of " + t.clientWidth : "";
+	})()`); said != "" {
 		t.Errorf("the table of countries needs %s pixels", said)
 	}
 	b.do(chromedp.EmulateViewport(390, 844))
@@ -481,8 +484,10 @@ func TestConsoleFitsItsScreen(t *testing.T) {
 			const title = box(document.querySelector("h1"));
 			for (const one of document.querySelectorAll(".rail a, .rail button")) {
 				const b = box(one);
-				if (b.bottom > title.top && b.top < title.bottom && b.right > title.left && b.left < title.right) wrong.push(one.textContent + " lies over the headline");
-				if (b.left < 0 || b.right > innerWidth || b.bottom > innerHeight || b.width < 24) wrong.push(one.textContent + " is out of reach");
+				const over = b.bottom > title.top && b.top < title.bottom && b.right > title.left && b.left < title.right;
+				if (over) wrong.push(one.textContent + " lies over the headline");
+				const outside = b.left < 0 || b.right > innerWidth || b.bottom > innerHeight;
+				if (outside || b.width < 24) wrong.push(one.textContent + " is out of reach");
 			}
 			if (document.documentElement.scrollWidth > innerWidth) wrong.push("the page is wider than the screen");
 			return wrong.join("; ");

@@ -169,7 +169,8 @@ func TestSendFromAFile(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
 	file := filepath.Join(t.TempDir(), "orders.jsonl")
-	lines := "\ufeff{\"to\":\"+447700900123\",\"text\":\"Berth 3\"}\n\n{\"to\":\"07700 900144\"}\nnope\n{\"to\":\"x\"}\n{\"to\":\"+447700900101\",\"txt\":\"y\"}\n"
+	lines := "\ufeff{\"to\":\"+447700900123\",\"text\":\"Berth 3\"}\n\n{\"to\":\"07700 900144\"}\nnope\n{\"to\":\"x\"}\n" +
+		"{\"to\":\"+447700900101\",\"txt\":\"y\"}\n"
 	if err := os.WriteFile(file, []byte(lines), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -39,16 +39,9 @@ var whatChanges = []string{"gateway", "sender", "default", "rule", "template", "
 
 func (a *API) changes(c *gin.Context) {
 	f := store.ChangeFilter{What: c.Query("what"), Name: c.Query("name"), By: c.Query("by")}
-	limit, faults := limitOf(c)
+	before, limit, faults := numbered(c)
 	if f.What != "" && !slices.Contains(whatChanges, f.What) {
 		faults.Add("what", fmt.Sprintf("%q is nothing whose changes are written down", f.What), strings.Join(whatChanges, ", "))
-	}
-	before := int64(0)
-	if given := c.Query("cursor"); given != "" {
-		var err error
-		if before, err = strconv.ParseInt(given, 10, 64); err != nil || before < 1 {
-			faults.Add("cursor", fmt.Sprintf("%q is not a cursor", given), "next of the page before")
-		}
 	}
 	if faults != nil {
 		a.refuse(c, faults)

@@ -22,14 +22,7 @@ const (
 )
 
 func (a *API) optOuts(c *gin.Context) {
-	limit, faults := limitOf(c)
-	var before int64
-	if given := c.Query("cursor"); given != "" {
-		var err error
-		if before, err = strconv.ParseInt(given, 10, 64); err != nil || before < 1 {
-			faults.Add("cursor", fmt.Sprintf("%q is not a cursor", given), "next of the page before")
-		}
-	}
+	before, limit, faults := numbered(c)
 	number := c.Query("number")
 	if number != "" {
 		n, err := phone.Parse(number)

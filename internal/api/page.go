@@ -48,6 +48,19 @@ func pageOf(c *gin.Context) (p page, faults fault.Faults) {
 	return p, faults
 }
 
+// numbered reads which page is asked for of a list whose records have numbers: at most so
+// many, from the one before a number on; 0 is from the last on.
+func numbered(c *gin.Context) (before int64, limit int, faults fault.Faults) {
+	limit, faults = limitOf(c)
+	if given := c.Query("cursor"); given != "" {
+		var err error
+		if before, err = strconv.ParseInt(given, 10, 64); err != nil || before < 1 {
+			faults.Add("cursor", fmt.Sprintf("%q is not a cursor", given), "next of the page before")
+		}
+	}
+	return before, limit, faults
+}
+
 // cut makes a page of what was found, where one more was looked for than it
 // holds, and returns the cursor of the next; empty if there is none.
 func cut[T any](p page, found []T, id func(*T) uuid.UUID) (some []T, next string) {

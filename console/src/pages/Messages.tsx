@@ -167,7 +167,12 @@ export function Messages() {
         </p>
       ) : (
         <Table className="messages">
-          <thead><tr><th>Created</th><th>State</th><th>To</th><th className="wide">From</th><th className="wide">Kind</th><th className="wide">Text</th><th className="wide">Cause</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Created</th><th>State</th><th>To</th><th className="wide">From</th><th className="wide">Kind</th>
+              <th className="wide">Text</th><th className="wide">Cause</th>
+            </tr>
+          </thead>
           <tbody>
             {messages.map((m) => (
               <tr key={m.id} className="chosen" onClick={(e) => { if (!(e.target as HTMLElement).closest("a")) go(`/messages/${m.id}`); }}>

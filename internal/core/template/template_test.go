@@ -288,7 +288,8 @@ func FuzzParse(f *testing.F) {
 // weighed over.
 func FuzzTemplates(f *testing.F) {
 	sources := []string{
-		"name: a\nlanguage: en\ncure: safe\nfields: {code: {only: digits, most: 4}, day: {as: date}}\ntexts: {en: 'Hi {code} {day|soon}', de: x}\n" +
+		"name: a\nlanguage: en\ncure: safe\nfields: {code: {only: digits, most: 4}, day: {as: date}}\n" +
+			"texts: {en: 'Hi {code} {day|soon}', de: x}\n" +
 			"registered: [{country: IN, id: x, wording: 'Hi {4}'}]",
 	}
 	sheets := []string{"code,day,to,language\n1234,2026-11-15,+447700900123,en\n\"1\",,,de\n", "code;to;country\n1;07700 900123;GB\n"}

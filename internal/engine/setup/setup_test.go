@@ -97,7 +97,9 @@ func TestWhatIsMissingIsTold(t *testing.T) {
 	two = strings.Replace(two, "{gateway: quayside}]", "{gateway: northside}, {gateway: quayside}]", 1)
 	for name, tt := range map[string]struct{ source, want string }{
 		"of a gateway that is sound": {file, "secrets: there is no value for QUAYSIDE_API_KEY"},
-		"and another fault":          {two, `gateway northside: ask_after: "soon" is not a time span; secrets: there is no value for QUAYSIDE_API_KEY`},
+		"and another fault": {
+			two, `gateway northside: ask_after: "soon" is not a time span; secrets: there is no value for QUAYSIDE_API_KEY`,
+		},
 		"each once": {strings.Replace(two, "soon", "1m", 1),
 			"secrets: there is no value for NORTH_PASSWORD, NORTH_USER, QUAYSIDE_API_KEY"},
 	} {
