@@ -78,9 +78,6 @@ func TestBadInputIsNamed(t *testing.T) {
 		"a currency that is none":      {"PATCH", "/v1/gateways/harbourline", `{"currency":"EURO"}`, nil, 422, "currency", "no currency"},
 		"a balance that is none":       {"PATCH", "/v1/gateways/harbourline", `{"low_balance":"little"}`, nil, 422, "low_balance", "no amount"},
 		"a gateway that is not there":  {"POST", "/v1/gateways/nobody/pause", `{}`, nil, 404, "", "There is no gateway nobody"},
-		"a route to nowhere":           {"PUT", "/v1/routes", `{"items":[{"name":"a","gateways":[{"gateway":"nobody"}]}]}`, nil, 422, "items[0].gateways", "not a gateway"},
-		"a route for no country":       {"PUT", "/v1/routes", `{"items":[{"name":"a","countries":["UK"],"gateways":[{"gateway":"harbourline"}]}]}`, nil, 422, "items[0]", "no country"},
-		"U+0000 in a route":            {"PUT", "/v1/routes", `{"items":[{"name":"a","senders":["a\u0000"],"gateways":[{"gateway":"harbourline"}]}]}`, nil, 422, "items[0]", "U+0000"},
 		"U+0000 in a dialect":          {"PATCH", "/v1/gateways/harbourline", `{"source":"# \u0000\ndialect: x\nsubmit: {request: {get: /s}, reply: [{when: 'true', read: .}]}"}`, nil, 422, "dialect", ""},
 		"U+0000 in a pause":            {"POST", "/v1/gateways/harbourline/pause", `{"why":"a\u0000"}`, nil, 422, "why", "cannot be kept"},
 		"a set-up that is none":        {"PUT", "/v1/setup", `{"source":"gatewais: []"}`, nil, 422, "source", "gatewais"},
@@ -105,12 +102,27 @@ func TestBadInputIsNamed(t *testing.T) {
 		"U+0000 in a sender":           {"POST", "/v1/senders", `{"sender":"Ferry","registrations":{"IE":"a\u0000"}}`, nil, 422, "registrations", "U+0000"},
 		"rules that are none":          {"POST", "/v1/rules/import", `{"source":"rules: [{country: GB, lynks: open}]"}`, nil, 422, "source", "lynks"},
 		"a template without texts":     {"POST", "/v1/templates", `{"source":"name: a\nlanguage: en"}`, nil, 422, "source", "no texts"},
-		"data without a head":          {"POST", "/v1/templates/weigh", `{"source":"name: a\nlanguage: en\ntexts: {en: hi}","data":""}`, nil, 422, "data", "it is empty"},
 		"data without a template":      {"POST", "/v1/templates/weigh", `{"data":"a\n1"}`, nil, 422, "template", "either"},
 		"a price of nothing":           {"PUT", "/v1/gateways/harbourline/prices", `{"source":"country,price,currency\nGB,free,EUR"}`, nil, 422, "source", "line 2: price"},
 		"a sender for no country":      {"POST", "/v1/senders", `{"sender":"Ferry","countries":["UK"]}`, nil, 422, "countries", "not a country"},
 		"a sender for no gateway":      {"POST", "/v1/senders", `{"sender":"Ferry","gateways":["nobody"]}`, nil, 422, "gateways", "not a gateway"},
 		"a key without a name":         {"POST", "/v1/keys", `{"name":""}`, nil, 422, "name", "0 characters"},
+		"a route to nowhere": {
+			"PUT", "/v1/routes", `{"items":[{"name":"a","gateways":[{"gateway":"nobody"}]}]}`,
+			nil, 422, "items[0].gateways", "not a gateway",
+		},
+		"a route for no country": {
+			"PUT", "/v1/routes", `{"items":[{"name":"a","countries":["UK"],"gateways":[{"gateway":"harbourline"}]}]}`,
+			nil, 422, "items[0]", "no country",
+		},
+		"U+0000 in a route": {
+			"PUT", "/v1/routes", `{"items":[{"name":"a","senders":["a\u0000"],"gateways":[{"gateway":"harbourline"}]}]}`,
+			nil, 422, "items[0]", "U+0000",
+		},
+		"data without a head": {
+			"POST", "/v1/templates/weigh", `{"source":"name: a\nlanguage: en\ntexts: {en: hi}","data":""}`,
+			nil, 422, "data", "it is empty",
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			response, body := h.request(tt.method, tt.path, tt.body, tt.header...)

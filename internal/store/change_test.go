@@ -32,6 +32,19 @@ func TestChangesAreWrittenDown(t *testing.T) {
 		PerSecond:      5,
 		CreatedAt:      at,
 	}
+	one := Sender{
+		ID:            "One",
+		Kind:          "alphanumeric",
+		Gateways:      []string{},
+		Countries:     []string{},
+		Registrations: map[string]string{},
+		CreatedAt:     at,
+	}
+	asked := one
+	asked.Defaults = []sender.Default{{}}
+	put := func(what Sender) func() error {
+		return func() error { _, err := s.PutSender(ctx, what, true); return err }
+	}
 	steps := []struct {
 		do   func() error
 		want string // what, name, action and what differs, of each
@@ -50,38 +63,8 @@ func TestChangesAreWrittenDown(t *testing.T) {
 		},
 			"gateway quay changed map[secrets:sealed] map[secrets:sealed]"},
 		{func() error { return s.NoteRest(ctx, Health{GatewayID: g.ID, RestSince: &at}) }, ""},
-		{func() error {
-			_, err := s.PutSender(
-				ctx,
-				Sender{
-					ID:            "One",
-					Kind:          "alphanumeric",
-					Gateways:      []string{},
-					Countries:     []string{},
-					Registrations: map[string]string{},
-					CreatedAt:     at,
-				},
-				true,
-			)
-			return err
-		},
-			"default One added; sender One added"},
-		{func() error {
-			_, err := s.PutSender(
-				ctx,
-				Sender{
-					ID:            "One",
-					Kind:          "alphanumeric",
-					Gateways:      []string{},
-					Countries:     []string{},
-					Registrations: map[string]string{},
-					CreatedAt:     at,
-					Defaults:      []sender.Default{{}},
-				},
-				true,
-			)
-			return err
-		}, ""},
+		{put(one), "default One added; sender One added"},
+		{put(asked), ""},
 		{func() error {
 			return s.PutRoutes(
 				ctx,

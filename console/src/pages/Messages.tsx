@@ -163,7 +163,12 @@ export function Messages() {
       </Form>
       {page.data && messages.length === 0 ? (
         <p className="empty">
-          {narrowed ? "No message is like that." : <>Messages appear here as soon as they are handed over. <Link to="/send">Send one</Link>, or hand one over with <span className="mono">pigeon send</span>.</>}
+          {narrowed ? "No message is like that." : (
+            <>
+              Messages appear here as soon as they are handed over. <Link to="/send">Send one</Link>, or hand one over
+              with <span className="mono">pigeon send</span>.
+            </>
+          )}
         </p>
       ) : (
         <Table className="messages">
