@@ -590,8 +590,8 @@ func (c *Client) do(ctx context.Context, method, path string, header http.Header
 }
 
 func (c *Client) once(ctx context.Context, method, path string, header http.Header, body any) (*http.Response, error) {
-	var reader io.Reader
-	if body != nil {
+	reader, raw := body.(io.Reader) // a list as it comes
+	if body != nil && !raw {
 		encoded, err := json.Marshal(body)
 		if err != nil {
 			return nil, err
@@ -606,7 +606,10 @@ func (c *Client) once(ctx context.Context, method, path string, header http.Head
 		request.Header[name] = values
 	}
 	request.Header.Set("Authorization", "Bearer "+c.key)
-	if body != nil {
+	switch {
+	case raw:
+		request.Header.Set("Content-Type", "application/octet-stream")
+	case body != nil:
 		request.Header.Set("Content-Type", "application/json")
 	}
 	if method != http.MethodGet {

@@ -14,6 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/internal/engine"
+	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/store"
 )
 
@@ -66,6 +67,22 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/opt-outs", a.optOuts)
 	v1.POST("/opt-outs", a.addOptOuts)
 	v1.DELETE("/opt-outs/:number", a.removeOptOut)
+	v1.GET("/batches", a.batches)
+	v1.POST("/batches", a.newBatch)
+	v1.GET("/batches/:id", a.batch)
+	v1.PUT("/batches/:id", a.changeBatch)
+	v1.DELETE("/batches/:id", a.removeBatch)
+	v1.GET("/batches/:id/rows", a.batchRows)
+	v1.POST("/batches/:id/rows", a.appendRows)
+	v1.POST("/batches/:id/rehearse", a.rehearseBatch)
+	v1.POST("/batches/:id/try", a.tryBatch)
+	v1.POST("/batches/:id/launch", a.launchBatch)
+	v1.POST("/batches/:id/pause", a.batchDo((*batches.Batches).Pause))
+	v1.POST("/batches/:id/resume", a.batchDo((*batches.Batches).Resume))
+	v1.POST("/batches/:id/release", a.batchDo((*batches.Batches).Release))
+	v1.POST("/batches/:id/cancel", a.batchDo((*batches.Batches).Cancel))
+	v1.POST("/batches/:id/pace", a.paceBatch)
+	v1.GET("/batches/:id/result", a.batchResult)
 	v1.GET("/changes", a.changes)
 	set := v1.Group("", a.acting)
 	set.GET("/gateways", a.gateways)

@@ -401,11 +401,16 @@ func (a *API) tally(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	w := client.Tally{Total: t.Total, States: map[string]int64{}, Contested: t.Contested, Equation: t.String()}
+	c.JSON(http.StatusOK, wireTally(t))
+}
+
+// wireTally is a tally as the API gives it.
+func wireTally(t delivery.Tally) *client.Tally {
+	w := &client.Tally{Total: t.Total, States: map[string]int64{}, Contested: t.Contested, Equation: t.String()}
 	for _, s := range delivery.States {
 		w.States[string(s)] = t.ByState[s]
 	}
-	c.JSON(http.StatusOK, w)
+	return w
 }
 
 const (

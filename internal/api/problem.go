@@ -18,6 +18,7 @@ import (
 	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/roster"
@@ -126,6 +127,15 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 		)
 	case errors.Is(err, withdraw.ErrNoDoubt):
 		p = told(http.StatusConflict, "no-doubt", "There is nothing to stop", err.Error()+". What waits to be sent can be cancelled.")
+	case errors.Is(err, store.ErrNotNow):
+		p = told(http.StatusConflict, "not-now", "This cannot be done with the batch as it is", fault.Why(err))
+	case errors.Is(err, batches.ErrSame):
+		p = told(
+			http.StatusConflict,
+			"same-again",
+			"The same list and text have gone already",
+			fault.Why(err)+". If they are to go once more, say so: again.",
+		)
 	case errors.Is(err, errNoKey):
 		p = told(http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")
 	case errors.Is(err, keys.ErrRefused):

@@ -14,6 +14,7 @@ import (
 
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/balance"
+	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/chase"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
@@ -52,6 +53,7 @@ type Engine struct {
 	Receipts *receipts.Receipts
 	Keys     *keys.Keys
 	Trial    *trial.Trial
+	Batches  *batches.Batches
 	Config   Config
 
 	dispatch *dispatch.Dispatch
@@ -93,9 +95,11 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	if config.Policy == nil {
 		config.Policy = intake.Usual
 	}
+	in := intake.New(k, config.Policy)
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
-		Intake:   intake.New(k, config.Policy),
+		Intake:   in,
+		Batches:  batches.New(k, in, c),
 		Withdraw: &withdraw.Withdrawal{Kit: k, Course: c},
 		Receipts: receipts.New(k, c),
 		Keys:     &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader},
@@ -112,7 +116,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
-		e.Intake.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Intake.Run, e.Batches.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}
@@ -160,6 +164,7 @@ func (e *Engine) look(ctx context.Context) error {
 	}
 	e.chase.Wake(sight.Silent, sight.Late)
 	e.Receipts.Wake(sight.Unread, sight.Strays)
+	e.Batches.Wake(sight.ToCheck, sight.AtWork)
 	if sight.Deltas {
 		e.counts.Now()
 	}

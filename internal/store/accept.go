@@ -136,7 +136,7 @@ const (
 func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 	var b pgx.Batch
 	var sends []sending
-	counts := tallyDeltas{}
+	counts, batches := tallyDeltas{}, batchDeltas{}
 	divided := byMonth(s, set, func(a *Acceptance) uuid.UUID { return a.Message.ID })
 	n := 0
 	for m, some := range divided {
@@ -148,6 +148,7 @@ func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 			m := &some[i].Message
 			sends = append(sends, sending{m.ID, m.GatewayID, m.Lane, m.DueAt, m.ValidUntil})
 			counts.add(m, 1)
+			batches.add(m, 1)
 		}
 	}
 	if n < len(set) {
@@ -156,6 +157,7 @@ func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 	queueToSend(&b, sends)
 	queueSealed(&b, set)
 	counts.queue(&b)
+	batches.queue(&b)
 	return s.send(ctx, &b)
 }
 

@@ -143,6 +143,7 @@ func (s *Store) AppendTo(ctx context.Context, now time.Time, messages []Message,
 			ctx:       ctx,
 			now:       now,
 			counts:    tallyDeltas{},
+			batches:   batchDeltas{},
 			evidence:  map[month][]Evidence{},
 			standings: map[month][]Message{},
 		}
@@ -178,6 +179,7 @@ type changes struct {
 	refs          []gatewayRef
 	unseal        []uuid.UUID // texts that are no longer needed
 	counts        tallyDeltas
+	batches       batchDeltas
 }
 
 type mark struct {
@@ -258,6 +260,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	}
 	c.places(&before, m)
 	c.counts.move(&before, m)
+	c.batches.move(&before, m)
 	return nil
 }
 
@@ -407,6 +410,7 @@ func (c *changes) queue(b *pgx.Batch) {
 	}
 	queueCallStrays(b, c.now, c.refs)
 	c.counts.queue(b)
+	c.batches.queue(b)
 }
 
 // apply writes an outcome into the row.

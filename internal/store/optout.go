@@ -116,3 +116,9 @@ func (s *Store) holdAgainst(ctx context.Context, messages []Message) error {
 	}
 	return nil
 }
+
+// HasOptOuts reports whether there are any.
+func (s *Store) HasOptOuts(ctx context.Context) (bool, error) {
+	found, err := query(ctx, s.hot(), scanNumber, "SELECT 1 FROM opt_outs WHERE ended_at IS NULL LIMIT 1")
+	return len(found) > 0, err
+}

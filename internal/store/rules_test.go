@@ -132,21 +132,21 @@ func TestPacesOfSenders(t *testing.T) {
 	}
 	ages := func(span time.Duration) []time.Duration {
 		t.Helper()
-		all, err := s.SenderAges(t.Context(), []string{"One", "nobody"}, span)
-		if _, known := all["nobody"]; err != nil || known {
+		all, err := s.Ages(t.Context(), []Sent{{Paced: Paced{Name: "One"}, Span: span}, {Paced: Paced{Name: "nobody"}, Span: span}})
+		if _, known := all[Paced{Name: "nobody"}]; err != nil || known {
 			t.Fatalf("%v, %v", all, err)
 		}
-		return all["One"]
+		return all[Paced{Name: "One"}]
 	}
 	if got := ages(time.Minute); len(got) != 0 {
 		t.Errorf("before anything went: %v", got)
 	}
-	noted, err := s.SendersSent(t.Context(), map[string]int{"One": 3}, time.Minute)
-	if err != nil || len(noted) != 1 || noted[0].Sender != "One" {
+	noted, err := s.NoteSent(t.Context(), []Sent{{Paced{Name: "One"}, 3, time.Minute}})
+	if err != nil || len(noted) != 1 || noted[0].Name != "One" {
 		t.Fatalf("%v, %v", noted, err)
 	}
 	before, began := ages(time.Minute), time.Now()
-	if err := s.SendersWent(t.Context(), noted); err != nil {
+	if err := s.NoteGone(t.Context(), noted); err != nil {
 		t.Fatal(err)
 	}
 	after := ages(time.Minute)
@@ -157,7 +157,7 @@ func TestPacesOfSenders(t *testing.T) {
 	if got := ages(time.Nanosecond); len(got) != 0 {
 		t.Errorf("outside the span: %v", got)
 	}
-	if _, err := s.SendersSent(t.Context(), map[string]int{"One": 1}, time.Nanosecond); err != nil {
+	if _, err := s.NoteSent(t.Context(), []Sent{{Paced{Name: "One"}, 1, time.Nanosecond}}); err != nil {
 		t.Fatal(err)
 	}
 	if got := ages(time.Minute); len(got) != 1 {

@@ -19,6 +19,8 @@ type Sight struct {
 	Strays   bool        // there are strays whose message is to be looked for
 	Settings int64       // counts the changes of what was set
 	Deltas   bool        // there is something to be added up
+	ToCheck  bool        // there are batches to be rehearsed
+	AtWork   bool        // there are batches whose rows may have to go
 }
 
 // DueLane is that a gateway has something to send in a lane: the most urgent.
@@ -36,6 +38,7 @@ const (
 	sightStrays
 	sightSettings
 	sightDeltas
+	sightBatches
 )
 
 // lookSQL is the statement. Each LIMIT keeps PostgreSQL from making one great join
@@ -48,8 +51,10 @@ var lookSQL = fmt.Sprintf(`SELECT %d, g.id, min(lanes.lane)::bigint FROM gateway
 	UNION ALL (SELECT DISTINCT %d, gateway_id, 0 FROM to_read WHERE id < $2)
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM strays WHERE look_at <= $1)
 	UNION ALL SELECT %d, NULL, n FROM settings_changes
-	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas)`,
-	sightDue, sightSilent, sightLate, sightUnread, sightStrays, sightSettings, sightDeltas)
+	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas) OR EXISTS (SELECT FROM batch_deltas)
+	UNION ALL SELECT DISTINCT %d, NULL::uuid, CASE state WHEN 'checking' THEN 0 ELSE 1 END FROM batches
+		WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL`,
+	sightDue, sightSilent, sightLate, sightUnread, sightStrays, sightSettings, sightDeltas, sightBatches)
 
 // Look sees what there is to do, in one statement: it is asked twice a second by
 // every instance. It looks once for each gateway and lane, however much waits.
@@ -84,6 +89,8 @@ func (s *Store) Look(ctx context.Context, now, unreadBefore time.Time) (Sight, e
 			sight.Settings = p.n
 		case sightDeltas:
 			sight.Deltas = true
+		case sightBatches:
+			sight.ToCheck, sight.AtWork = sight.ToCheck || p.n == 0, sight.AtWork || p.n == 1
 		}
 	}
 	return sight, nil

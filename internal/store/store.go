@@ -329,13 +329,40 @@ func IDAt(t time.Time) uuid.UUID {
 	id, floor := uuid.New(), Floor(t)
 	copy(id[:6], floor[:6])
 	fraction := uint16(t.UnixMicro() % 1000 * 4096 / 1000)
-	turn := turns.Add(1)
+	turn := turns.Add(1) % (batchTurn << 16)
 	id[6], id[7] = 0x70|byte(fraction>>8&0xF), byte(fraction)
 	id[8], id[9], id[10] = 0x80|byte(turn>>16&0x3F), byte(turn>>8), byte(turn)
 	return id
 }
 
 var turns atomic.Uint32
+
+// The ids of a batch's messages differ from one another in their last 24 bits, which
+// are the row; batchTurn, which no other id has in the place of its turn, tells them.
+const batchTurn = 0x3F
+
+// BatchAt makes the id of the first message of a batch.
+func BatchAt(t time.Time) uuid.UUID {
+	id := IDAt(t)
+	id[8], id[13], id[14], id[15] = 0x80|batchTurn, 0, 0, 0
+	return id
+}
+
+// InBatch is the id of the message of a row, 1 first.
+func InBatch(first uuid.UUID, row int) uuid.UUID {
+	first[13], first[14], first[15] = byte(row>>16), byte(row>>8), byte(row)
+	return first
+}
+
+// BatchOf is the first message of the batch that a message may be of, and its row; false
+// if it is of none.
+func BatchOf(id uuid.UUID) (first uuid.UUID, row int, ok bool) {
+	if id[8] != 0x80|batchTurn {
+		return uuid.Nil, 0, false
+	}
+	row = int(id[13])<<16 | int(id[14])<<8 | int(id[15])
+	return InBatch(id, 0), row, true
+}
 
 // Floor is the smallest UUIDv7 of a moment.
 func Floor(t time.Time) uuid.UUID {

@@ -175,7 +175,8 @@ func (s *Store) Compact(ctx context.Context) (more bool, err error) {
 	if err != nil {
 		return false, fmt.Errorf("adding up tallies: %w", err)
 	}
-	return len(n) == 1 && n[0] == compactMost, nil
+	rest, err := s.compactBatches(ctx)
+	return rest || len(n) == 1 && n[0] == compactMost, err
 }
 
 func scanNumber(rows pgx.Rows) (n int, err error) {
@@ -303,6 +304,10 @@ func (f Filter) tallySQL(cutIDs []int32, has func(month) bool) (string, []any) {
 	}
 	hours, days := f.grains()
 	sum("tally_deltas", span("hour", hours.from, hours.to))
+	if !f.Contested {
+		sums = append(sums, "SELECT state, false AS contested, n FROM batch_waiting WHERE "+
+			and(span("accepted_at", f.Since.Truncate(time.Millisecond), f.Until.Truncate(time.Millisecond))))
+	}
 	if days == nil {
 		sum("tallies", "grain = 'hour' AND "+span("began_at", hours.from, hours.to))
 	} else {

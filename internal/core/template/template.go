@@ -142,7 +142,7 @@ type piece struct {
 
 var (
 	nameForm  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,59}$`)
-	fieldForm = regexp.MustCompile(`^[a-zA-Z_][a-zA-Z0-9_]{0,39}$`)
+	fieldForm = regexp.MustCompile(`^[\pL_][\pL\pM\pN_ .-]{0,39}$`) // a column may be called anything
 )
 
 // Read reads a template from YAML and checks it. Errors wrap [ErrTemplate] and

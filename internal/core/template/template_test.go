@@ -96,7 +96,7 @@ func TestReadRefuses(t *testing.T) {
 		"name: a\nlanguage: english language\ntexts: {english language: x}":                                                             "is not a language",
 		"name: a\nlanguage: en\ntexts: {en: 'hi {name'}":                                                                                "text en: the { at character 4 is never closed",
 		"name: a\nlanguage: en\ntexts: {en: 'hi }'}":                                                                                    "the } at character 4 closes nothing|a } at character 4 closes nothing",
-		"name: a\nlanguage: en\ntexts: {en: 'hi {a b}'}":                                                                                `"a b" is no name of a field`,
+		"name: a\nlanguage: en\ntexts: {en: 'hi {a%b}'}":                                                                                `"a%b" is no name of a field`,
 		"name: a\nlanguage: en\ntexts: {en: 'hi {{a}'}":                                                                                 "closes nothing",
 		"name: a\nlanguage: en\ntexts: {en: hi}\nfields: {x: {}}":                                                                       "field x: no text has it",
 		"name: a\nlanguage: en\ntexts: {en: '{x}'}\nfields: {x: {as: roman}}":                                                           `as "roman"`,

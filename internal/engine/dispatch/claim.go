@@ -4,6 +4,9 @@ import (
 	"context"
 	"time"
 
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/pace"
@@ -196,10 +199,14 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 				k.d.Log.Error("opening the text of a passcode", "message", found[i].ID, "error", err)
 			}
 		}
-		if found, stopped, err = k.stop(ctx, s, found, now); err != nil {
+		batches, err := s.BatchesOf(ctx, found)
+		if err != nil {
 			return err
 		}
-		senders, err := k.ration(ctx, s, found, limits)
+		if found, stopped, err = k.stop(ctx, s, found, batches, now); err != nil {
+			return err
+		}
+		senders, err := k.ration(ctx, s, found, limits, batches)
 		if err != nil {
 			return err
 		}
@@ -214,8 +221,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			codes += one(code)
 			packer.kept = free.kept * (1 - one(code))
 			switch {
-			case !senders.allows(m):
-				senders.wait(k, m, now)
+			case !senders.allows(k, m, now):
 			case (code || others > 0) && packer.place(m):
 				senders.count(m)
 				others -= 1 - one(code)
@@ -227,7 +233,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		if err := s.Defer(ctx, senders.later); err != nil {
 			return err
 		}
-		if c.noted, err = s.SendersSent(ctx, senders.sent, span); err != nil {
+		if c.noted, err = s.NoteSent(ctx, senders.went()); err != nil {
 			return err
 		}
 		k.planning.Lock()
@@ -268,30 +274,33 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	return c, nil
 }
 
-// stop ends messages whose recipients do not want them, and returns the others.
+// stop ends messages whose recipients do not want them, or whose batch was withdrawn, and
+// returns the others.
 func (k *keeper) stop(
 	ctx context.Context,
 	s *store.Store,
 	found []store.Message,
+	batches map[uuid.UUID]store.BatchNow,
 	now time.Time,
 ) (goes, stopped []store.Message, err error) {
 	var evidence []store.Evidence
 	for _, m := range found {
-		if m.OptedOut == nil {
+		e := course.Own(m, now, "", m.Attempt, "")
+		why := ""
+		if b := batches[batchOf(m)]; b.State == batch.Cancelled {
+			e.Source, e.Claim, why = delivery.Operator, delivery.Cancelled, "its batch was "+b.Why
+		}
+		if m.OptedOut != nil {
+			e.Claim, e.Cause = delivery.Rejected, delivery.OptedOut
+			why = "the recipient opted out on " + m.OptedOut.Since.UTC().Format(time.DateOnly)
+		}
+		if why == "" {
 			goes = append(goes, m)
 			continue
 		}
-		e := course.Own(
-			m,
-			now,
-			delivery.Rejected,
-			m.Attempt,
-			"not sent: the recipient opted out on "+m.OptedOut.Since.UTC().Format(time.DateOnly),
-		)
-		e.Cause = delivery.OptedOut
+		e.Note = "not sent: " + why
 		if m.Known().MayHaveGone {
-			e.Claim, e.Cause = delivery.Unknown, ""
-			e.Note = "does not go again: the recipient opted out on " + m.OptedOut.Since.UTC().Format(time.DateOnly)
+			e.Claim, e.Cause, e.Note = delivery.Unknown, "", "does not go again: "+why
 		}
 		stopped, evidence = append(stopped, m), append(evidence, e)
 	}

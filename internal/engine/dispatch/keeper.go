@@ -373,14 +373,14 @@ func (k *keeper) express(ctx context.Context, inFlight *sync.WaitGroup) {
 	}
 }
 
-// went notes that messages of senders with a pace of their own go now: before
+// went notes that messages with a pace of their own go now: before
 // they can leave the window; until then others count the moment of the claim.
 func (k *keeper) went(ctx context.Context, c claimed) {
 	if len(c.noted) == 0 {
 		return
 	}
-	if err := k.d.Store.SendersWent(ctx, c.noted); err != nil && ctx.Err() == nil {
-		k.d.Log.Error("noting when a sender's messages went", "gateway", k.id, "error", err)
+	if err := k.d.Store.NoteGone(ctx, c.noted); err != nil && ctx.Err() == nil {
+		k.d.Log.Error("noting when messages went", "gateway", k.id, "error", err)
 	}
 }
 

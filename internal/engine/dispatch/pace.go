@@ -2,17 +2,17 @@ package dispatch
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
 
+	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/store"
 )
 
-// A sender may have a pace of its own, whatever gateways it goes through and
+// A sender or a batch may have a pace of its own, whatever gateways it goes through and
 // whatever instances keep them. The database counts; a keeper that has looked
-// at more messages of a sender than may go gives each of the others a place in
+// at more messages of one than may go gives each of the others a place in
 // time, so that it is looked at again when its turn has come and not before. A
 // long queue of a slow sender is thus looked at about twice, and holds nobody
 // up.
@@ -20,78 +20,152 @@ import (
 // booking is what places in time are given for: lanes do not wait for each
 // other.
 type booking struct {
-	sender string
-	lane   int
+	of   store.Paced
+	lane int
 }
 
-// paces are the senders with a pace of their own, in messages a second.
-func (k *keeper) paces() map[string]int {
-	var paced map[string]int
+// limit is so many messages in a span.
+type limit struct {
+	n    int
+	span time.Duration
+}
+
+// paces are the senders with a pace of their own.
+func (k *keeper) paces() map[string]limit {
+	var paced map[string]limit
 	for _, s := range k.d.Roster.Book().Senders {
 		if s.PerSecond > 0 {
 			if paced == nil {
-				paced = map[string]int{}
+				paced = map[string]limit{}
 			}
-			paced[s.ID] = s.PerSecond
+			paced[s.ID] = limit{s.PerSecond, span}
 		}
 	}
 	return paced
 }
 
-// ration is what the senders of claimed messages may still send.
+// ration is what of claimed messages may go, as far as their senders and batches are
+// concerned.
 type ration struct {
-	limits map[string]int
-	ages   map[string][]time.Duration // how long ago their last ones went
-	sent   map[string]int
-	later  map[uuid.UUID]time.Time
+	senders map[string]limit
+	batches map[uuid.UUID]store.BatchNow
+	limits  map[store.Paced]limit
+	ages    map[store.Paced][]time.Duration // how long ago their last ones went
+	sent    map[store.Paced]int
+	later   map[uuid.UUID]time.Time
 }
 
-// ration looks up how much the senders of claimed messages have sent. It holds
+// ration looks up how much the senders and batches of claimed messages have sent. It holds
 // until the transaction ends.
-func (k *keeper) ration(ctx context.Context, s *store.Store, claimed []store.Message, limits map[string]int) (*ration, error) {
-	r := &ration{limits: limits, sent: map[string]int{}, later: map[uuid.UUID]time.Time{}}
-	var senders []string
-	for _, m := range claimed {
-		if limits[m.Sender] > 0 && !slices.Contains(senders, m.Sender) {
-			senders = append(senders, m.Sender)
+func (k *keeper) ration(
+	ctx context.Context,
+	s *store.Store,
+	claimed []store.Message,
+	senders map[string]limit,
+	batches map[uuid.UUID]store.BatchNow,
+) (*ration, error) {
+	r := &ration{
+		senders: senders,
+		batches: batches,
+		limits:  map[store.Paced]limit{},
+		sent:    map[store.Paced]int{},
+		later:   map[uuid.UUID]time.Time{},
+	}
+	if len(senders) > 0 || len(batches) > 0 {
+		for i := range claimed {
+			r.note(&claimed[i])
 		}
 	}
-	if len(senders) == 0 {
+	if len(r.limits) == 0 {
 		return r, nil
 	}
+	var paced []store.Sent
+	for of, limit := range r.limits {
+		paced = append(paced, store.Sent{Paced: of, Span: limit.span})
+	}
 	var err error
-	r.ages, err = s.SenderAges(ctx, senders, span)
+	r.ages, err = s.Ages(ctx, paced)
 	return r, err
 }
 
-// allows reports whether a message may go as far as its sender is concerned. A
-// sender that has just been taken out of use has no pace any more.
-func (r *ration) allows(m store.Message) bool {
-	went, known := r.ages[m.Sender]
-	return !known || len(went)+r.sent[m.Sender] < r.limits[m.Sender]
+// note notes the paces that a message has to keep to.
+func (r *ration) note(m *store.Message) {
+	if l, ok := r.senders[m.Sender]; ok {
+		r.limits[store.Paced{Name: m.Sender}] = l
+	}
+	if first, _, ok := store.BatchOf(m.ID); ok {
+		if n, every := r.batches[first].Pace.Window(); n > 0 {
+			r.limits[store.Paced{Batch: first}] = limit{n, every + (span - time.Second)}
+		}
+	}
+}
+
+// of are the paces that a message has to keep to. A sender that has just been taken out of
+// use has none any more.
+func (r *ration) of(m store.Message) []store.Paced {
+	if len(r.ages) == 0 {
+		return nil
+	}
+	all := make([]store.Paced, 0, 2)
+	for _, p := range []store.Paced{{Name: m.Sender}, {Batch: batchOf(m)}} {
+		if _, known := r.ages[p]; known {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+func batchOf(m store.Message) uuid.UUID {
+	first, _, _ := store.BatchOf(m.ID)
+	return first
+}
+
+// allows reports whether a message may go; if not it has been given a place in time.
+func (r *ration) allows(k *keeper, m store.Message, now time.Time) bool {
+	if b, ok := r.batches[batchOf(m)]; ok && (b.State == batch.Paused || b.State == batch.Held) {
+		r.later[m.ID] = store.Never()
+		return false
+	}
+	var later time.Time
+	for _, p := range r.of(m) {
+		if limit := r.limits[p]; len(r.ages[p])+r.sent[p] >= limit.n {
+			if at := k.book(booking{p, m.Lane}, r.ages[p], limit, now); at.After(later) {
+				later = at
+			}
+		}
+	}
+	if later.IsZero() {
+		return true
+	}
+	r.later[m.ID] = later
+	return false
 }
 
 // count notes that a message goes.
 func (r *ration) count(m store.Message) {
-	if _, known := r.ages[m.Sender]; known {
-		r.sent[m.Sender]++
+	for _, p := range r.of(m) {
+		r.sent[p]++
 	}
 }
 
-// wait gives a message its place in time.
-func (r *ration) wait(k *keeper, m store.Message, now time.Time) {
-	r.later[m.ID] = k.book(booking{m.Sender, m.Lane}, r.ages[m.Sender], r.limits[m.Sender], now)
+// went is what goes of all that has a pace.
+func (r *ration) went() []store.Sent {
+	var all []store.Sent
+	for p, n := range r.sent {
+		all = append(all, store.Sent{Paced: p, N: n, Span: r.limits[p].span})
+	}
+	return all
 }
 
-// book gives the next place in time. went is how long ago the last messages of
-// the sender went, the oldest first.
-func (k *keeper) book(b booking, went []time.Duration, limit int, now time.Time) time.Time {
+// book gives the next place in time. went is how long ago the last messages
+// went, the oldest first.
+func (k *keeper) book(b booking, went []time.Duration, limit limit, now time.Time) time.Time {
 	k.planning.Lock()
 	defer k.planning.Unlock()
-	step := span / time.Duration(limit)
+	step := limit.span / time.Duration(limit.n)
 	at := now.Add(step)
-	if len(went) >= limit { // until the first of them is out of the window
-		at = now.Add(span - went[len(went)-limit])
+	if len(went) >= limit.n { // until the first of them is out of the window
+		at = now.Add(limit.span - went[len(went)-limit.n])
 	}
 	if next := k.booked[b].Add(step); next.After(at) {
 		at = next

@@ -30,8 +30,9 @@ var (
 
 // The limits of what is accepted.
 const (
-	wordMost  = 200 // characters of a reference or an Idempotency-Key
-	validMost = 7 * 24 * time.Hour
+	wordMost = 200 // characters of a reference or an Idempotency-Key
+	// ValidMost is the longest validity.
+	ValidMost = 7 * 24 * time.Hour
 )
 
 // acceptLimits bound what is committed as one set.
@@ -90,13 +91,13 @@ func (in *Intake) Accept(
 		m, again, err = in.repeat(ctx, d, prior)
 		return m, nil, again, err
 	}
-	m = in.message(p, d)
+	m = in.Message(p, d)
 	m.KeyID = key.ID
 	sealed, err := in.Roster.Seal(&m.Content)
 	if err != nil {
 		return m, nil, false, err
 	}
-	a := store.Acceptance{Message: m, Begun: begun(p), Sealed: sealed}
+	a := store.Acceptance{Message: m, Begun: Begun(p), Sealed: sealed}
 	if token != "" {
 		fingerprint := in.Roster.Fingerprint(d.fingerprint())
 		a.Token = &store.Idempotency{KeyID: key.ID, Token: token, Fingerprint: fingerprint, MessageID: m.ID, CreatedAt: m.CreatedAt}
@@ -126,8 +127,8 @@ func (in *Intake) repeat(ctx context.Context, d Draft, prior store.Idempotency) 
 	return m, true, err
 }
 
-// message is what a plan comes to.
-func (in *Intake) message(p Plan, d Draft) store.Message {
+// Message is what a plan without faults comes to.
+func (in *Intake) Message(p Plan, d Draft) store.Message {
 	now := in.Now()
 	var m store.Message
 	m.Content = store.Content{
@@ -144,9 +145,9 @@ func (in *Intake) message(p Plan, d Draft) store.Message {
 	return m
 }
 
-// begun tells, as evidence, why a message takes its gateway, and of characters
+// Begun tells, as evidence, why a message takes its gateway, and of characters
 // that were replaced.
-func begun(p Plan) string {
+func Begun(p Plan) string {
 	through := fmt.Sprintf("through %s: %s", p.Gateway.Name, p.Why)
 	if len(p.Replaced) == 0 {
 		return through

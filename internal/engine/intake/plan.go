@@ -33,7 +33,9 @@ type Draft struct {
 	ValidFor                                   string // a span of time
 	Country                                    string // in which To is dialled, if it has no country code
 	Template, Language                         string
-	Source                                     string // a template that is not stored, in the place of Template
+	Source                                     string             // a template that is not stored, in the place of Template
+	Own                                        *template.Template // the same, read already; nil: there is none
+	Draw                                       string             // by which a route by weight is drawn; empty: by the id of the message
 	Fields                                     map[string]any
 	Cure                                       string
 	Flash                                      bool
@@ -142,9 +144,9 @@ func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.F
 	p.ValidFor = p.Kind.Validity()
 	if d.ValidFor != "" {
 		var err error
-		if p.ValidFor, err = span.Parse(d.ValidFor); err != nil || p.ValidFor < time.Second || p.ValidFor > validMost {
+		if p.ValidFor, err = span.Parse(d.ValidFor); err != nil || p.ValidFor < time.Second || p.ValidFor > ValidMost {
 			faults.Add("valid_for", fmt.Sprintf("%q is out of range", d.ValidFor),
-				fmt.Sprintf("%s, at most %s", span.Accepted, span.Format(validMost)))
+				fmt.Sprintf("%s, at most %s", span.Accepted, span.Format(ValidMost)))
 		}
 	}
 	if n := utf8.RuneCountInString(d.Reference); n > wordMost || !utf8.ValidString(d.Reference) || strings.ContainsRune(d.Reference, 0) {
@@ -276,7 +278,7 @@ func (in *Intake) ways(p Plan, d Draft, tmpl *template.Template, book *roster.Bo
 	r, ok := book.Route(route.Case{Number: p.Number.Number, Country: p.Country, Kind: p.Kind, Sender: named})
 	if ok {
 		w := ways{Route: r.Name}
-		order := r.Order(p.ID.String())
+		order := r.Order(cmp.Or(d.Draw, p.ID.String()))
 		for _, name := range order {
 			if i := slices.IndexFunc(all, func(g *roster.Gateway) bool { return g.Name == name }); i >= 0 {
 				w.gateways = append(w.gateways, all[i])
@@ -334,6 +336,9 @@ func (in *Intake) number(p *Plan, d Draft, scope Scope, faults *fault.Faults) {
 
 // template finds the template that a draft names.
 func (in *Intake) template(d Draft, book *roster.Book, faults *fault.Faults) *template.Template {
+	if d.Own != nil {
+		return d.Own
+	}
 	if d.Source != "" {
 		t, err := template.Read([]byte(d.Source))
 		if err != nil {
@@ -368,8 +373,8 @@ func (in *Intake) template(d Draft, book *roster.Book, faults *fault.Faults) *te
 	return record.Template
 }
 
-// longLeast is how many segments a text has that somebody has to say is meant.
-const longLeast = 10
+// LongLeast is how many segments a text has that somebody has to say is meant.
+const LongLeast = 10
 
 // unknown refuses fields and languages that a template does not have: what is
 // misspelt would be lost without a word.
@@ -414,7 +419,7 @@ func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.
 		if tmpl.Cure != smstext.Off {
 			level = tmpl.Cure
 		}
-	} else if d.Template+d.Source != "" {
+	} else if d.Template+d.Source != "" { // there is no such template
 		return
 	}
 	if d.Cure != "" {
@@ -439,9 +444,9 @@ func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.
 		return
 	}
 	weight, err := options.Weigh(p.Text)
-	if scope == Whole && err == nil && weight.Segments >= longLeast && !d.Long {
+	if scope == Whole && err == nil && weight.Segments >= LongLeast && !d.Long {
 		faults.Add("text", fmt.Sprintf("it has %d segments, and each is paid for", weight.Segments),
-			fmt.Sprintf("fewer than %d segments, or more with \"long\": true (--long)", longLeast))
+			fmt.Sprintf("fewer than %d segments, or more with \"long\": true (--long)", LongLeast))
 	}
 	if p.Weight = weight; err != nil && (scope == Whole || text != "") {
 		faults.Add(

@@ -1,0 +1,675 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sheet"
+	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/engine/batches"
+	"calmpigeon.example/internal/explain"
+	"calmpigeon.example/internal/store"
+)
+
+const (
+	// listMost is the longest list that is read, in octets.
+	listMost = 1 << 30
+	// listWithin is how long a list that is uploaded may stand still.
+	listWithin = 30 * time.Second
+)
+
+func (a *API) newBatch(c *gin.Context) {
+	w, err := read[client.BatchWants](c)
+	if err == nil && len(w.Columns) > 0 {
+		err = fault.New("columns", "there are no rows yet", "columns once there are rows")
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	one, err := a.engine.Batches.Create(c.Request.Context(), keyOf(c), w.Name, wantsOf(w))
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.Header("Location", "/v1/batches/"+one.ID.String())
+	c.JSON(http.StatusCreated, wireBatch(one))
+}
+
+func wantsOf(w client.BatchWants) batch.Wants {
+	return batch.Wants{Text: w.Text, Template: w.Template, Sender: w.Sender, Kind: w.Kind, Gateway: w.Gateway, ValidFor: string(w.ValidFor),
+		Country: strings.ToUpper(w.Country), Language: w.Language, Cure: w.Cure, Flash: w.Flash, Long: w.Long, FixedLines: w.FixedLines,
+		Repeats: w.Repeats}
+}
+
+// wireBatch is a batch as the API gives it, without what is counted.
+func wireBatch(b store.Batch) client.Batch {
+	w := client.Batch{
+		ID: b.ID.String(), State: string(b.State), Why: b.Why, By: b.ByWhom, File: b.Found.File, Recognised: b.Found.Said,
+		Columns: []client.Column{}, Rows: b.Rows, Checked: b.Checked, Failures: []client.Failure{}, Spent: []client.Money{},
+		Through: []client.Through{}, CreatedAt: b.CreatedAt, ChangedAt: b.ChangedAt, LaunchedAt: b.LaunchedAt, FinishedAt: b.FinishedAt,
+		Wants: client.BatchWants{
+			Name:       b.Name,
+			Text:       b.Wants.Text,
+			Template:   b.Wants.Template,
+			Sender:     b.Wants.Sender,
+			Kind:       cmp.Or(b.Wants.Kind, "bulk"),
+			Gateway:    b.Wants.Gateway,
+			ValidFor:   client.Span(b.Wants.ValidFor),
+			Country:    b.Wants.Country,
+			Language:   b.Wants.Language,
+			Cure:       b.Wants.Cure,
+			Flash:      b.Wants.Flash,
+			Long:       b.Wants.Long,
+			FixedLines: b.Wants.FixedLines,
+			Repeats:    b.Wants.Repeats,
+		},
+	}
+	for _, column := range b.Found.Columns {
+		w.Columns = append(w.Columns, client.Column{Head: column.Head, Role: string(column.Role), Field: column.Field, Why: column.Why})
+	}
+	if b.Totals != nil {
+		w.Totals = wireTotals(b.Totals)
+	}
+	if b.LaunchedAt != nil {
+		l := client.Launch{Pace: b.Pace().String(), Seed: b.Launch.Seed, By: b.Launch.By}
+		if !b.Launch.StartsAt.IsZero() {
+			l.StartsAt = &b.Launch.StartsAt
+		}
+		if !b.Launch.Until.IsZero() {
+			l.Until = &b.Launch.Until
+		}
+		if b.Launch.Scouts > 0 {
+			l.Scouts = strconv.Itoa(b.Launch.Scouts)
+		}
+		w.Launch = &l
+	}
+	return w
+}
+
+func moneyOf(sums batch.Sums) []client.Money {
+	all := []client.Money{}
+	for _, m := range sums.Money() {
+		all = append(all, *explain.Money(m, true))
+	}
+	return all
+}
+
+func wireTotals(t *batch.Totals) *client.BatchTotals {
+	w := &client.BatchTotals{
+		Rows: t.Rows, Goes: t.Goes, Segments: t.Segments, Warned: t.Warned, Cured: t.Cured, Changed: t.Changed, Unpriced: t.Unpriced,
+		Cost: moneyOf(t.Micros), Left: []client.BatchPart{}, Countries: parts(t.ByCountry), Gateways: parts(t.ByGateway),
+		Senders: parts(t.BySender), Encodings: parts(t.ByEncoding), Lengths: []client.BatchPart{}, Characters: []client.BatchPart{},
+		Curable: client.BatchPart{
+			Name:     string(smstext.Strong),
+			Rows:     t.Curable.Rows,
+			Segments: t.Curable.Segments,
+			Cost:     moneyOf(t.Curable.Micros),
+		},
+		Dearest: samples(t.Dearest), Longest: samples(t.Longest), Random: samples(t.Random),
+	}
+	for _, reason := range batch.Reasons {
+		if n := t.Left[reason]; n > 0 {
+			w.Left = append(w.Left, client.BatchPart{Name: string(reason), Rows: n, Cost: []client.Money{}})
+		}
+	}
+	for _, n := range slices.Sorted(maps.Keys(t.BySegments)) {
+		w.Lengths = append(
+			w.Lengths,
+			client.BatchPart{Name: strconv.Itoa(n), Rows: t.BySegments[n], Segments: n * t.BySegments[n], Cost: []client.Money{}},
+		)
+	}
+	for _, character := range slices.SortedFunc(maps.Keys(t.Characters), func(a, b string) int {
+		return cmp.Or(cmp.Compare(t.Characters[b], t.Characters[a]), cmp.Compare(a, b))
+	}) {
+		w.Characters = append(w.Characters, client.BatchPart{Name: character, Rows: t.Characters[character], Cost: []client.Money{}})
+	}
+	return w
+}
+
+// parts lists what rows come to by something, the most first.
+func parts(by map[string]batch.Part) []client.BatchPart {
+	all := []client.BatchPart{}
+	for name, p := range by {
+		all = append(all, client.BatchPart{Name: name, Rows: p.Rows, Segments: p.Segments, Cost: moneyOf(p.Micros)})
+	}
+	slices.SortFunc(all, func(a, b client.BatchPart) int {
+		return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Name, b.Name))
+	})
+	return all
+}
+
+func samples(shown []batch.Shown) []client.BatchSample {
+	all := []client.BatchSample{}
+	for _, s := range shown {
+		one := client.BatchSample{Row: s.Row, To: s.To, Text: s.Text, Segments: s.Segments}
+		if s.Currency != "" {
+			one.Price = explain.Money(price.Of(s.Micros, s.Currency), true)
+		}
+		all = append(all, one)
+	}
+	return all
+}
+
+// counted is a batch with what has become of its rows.
+func (a *API) counted(ctx context.Context, b store.Batch) (client.Batch, error) {
+	w := wireBatch(b)
+	counts, err := a.engine.Store.CountBatch(ctx, b)
+	if err != nil || b.First == nil {
+		return w, err
+	}
+	var tally delivery.Tally
+	spent := batch.Sums{}
+	through := map[string]map[string]int64{}
+	failures := map[[2]string]int64{}
+	for _, n := range counts {
+		tally.Add(n.State, n.N)
+		if n.Waiting {
+			w.Waiting += n.N
+		}
+		name := a.gatewayName(n.Gateway)
+		if through[name] == nil {
+			through[name] = map[string]int64{}
+		}
+		through[name][string(n.State)] += n.N
+		if went(n.State) && n.Currency != "" {
+			spent[n.Currency] += n.Micros
+		}
+		if n.State.Final() && n.State != delivery.Delivered {
+			failures[[2]string{string(n.State), string(n.Cause)}] += n.N
+		}
+	}
+	w.Tally, w.Spent = wireTally(tally), moneyOf(spent)
+	for _, name := range slices.Sorted(maps.Keys(through)) {
+		w.Through = append(w.Through, client.Through{Gateway: name, States: through[name]})
+	}
+	for key, n := range failures {
+		w.Failures = append(w.Failures, client.Failure{State: key[0], Cause: key[1], N: n, Advice: delivery.Cause(key[1]).Advice().Text})
+	}
+	slices.SortFunc(w.Failures, func(x, y client.Failure) int {
+		return cmp.Or(cmp.Compare(y.N, x.N), cmp.Compare(x.State+x.Cause, y.State+y.Cause))
+	})
+	return w, nil
+}
+
+// went reports whether a message in the state has been paid for, as far as that is known.
+func went(s delivery.State) bool {
+	switch s {
+	case delivery.Held, delivery.Queued, delivery.Rejected, delivery.Cancelled:
+		return false
+	}
+	return true
+}
+
+// batchID reads the id of a batch in the address, or a start or an end of one.
+func (a *API) batchID(c *gin.Context) (uuid.UUID, bool) {
+	given := c.Param("id")
+	if id, err := uuid.Parse(given); err == nil {
+		return id, true
+	}
+	const most = 10
+	found, err := a.engine.Store.AlikeBatches(c.Request.Context(), strings.ToLower(given), most)
+	if err == nil && len(found) == 1 && len(given) > 1 {
+		return found[0], true
+	}
+	missing := &nothing{what: "batch", name: given}
+	if len(found) > 1 {
+		missing.what = "single batch"
+		for _, id := range found {
+			missing.all = append(missing.all, id.String())
+		}
+	}
+	if err == nil {
+		err = missing
+	}
+	a.refuse(c, err)
+	return uuid.Nil, false
+}
+
+// batchOf reads the batch in the address.
+func (a *API) batchOf(c *gin.Context) (store.Batch, bool) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return store.Batch{}, false
+	}
+	one, err := a.engine.Store.Batch(c.Request.Context(), id)
+	if err != nil {
+		a.refuse(c, err)
+		return one, false
+	}
+	return one, true
+}
+
+func (a *API) batch(c *gin.Context) {
+	if one, ok := a.batchOf(c); ok {
+		a.answerBatch(c, http.StatusOK, one, nil)
+	}
+}
+
+func (a *API) answerBatch(c *gin.Context, status int, one store.Batch, err error) {
+	var w client.Batch
+	if err == nil {
+		w, err = a.counted(c.Request.Context(), one)
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.JSON(status, w)
+}
+
+func (a *API) batches(c *gin.Context) {
+	p, faults := pageOf(c)
+	state := batch.State(c.Query("state"))
+	if state != "" && !slices.Contains(batch.States, state) {
+		faults.Add("state", fmt.Sprintf("%q is not a state of batches", state), "one of "+fault.Words(batch.States))
+	}
+	if faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	found, err := a.engine.Store.Batches(c.Request.Context(), state, p.after, p.limit+1)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	l := client.List[client.Batch]{Items: []client.Batch{}}
+	found, l.Next = cut(p, found, func(b *store.Batch) uuid.UUID { return b.ID })
+	for _, one := range found {
+		w, err := a.counted(c.Request.Context(), one)
+		if err != nil {
+			a.refuse(c, err)
+			return
+		}
+		l.Items = append(l.Items, w)
+	}
+	c.JSON(http.StatusOK, l)
+}
+
+func (a *API) changeBatch(c *gin.Context) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return
+	}
+	w, err := read[client.BatchWants](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	one, err := a.engine.Batches.Change(c.Request.Context(), id, func(name *string, wants *batch.Wants, columns []batch.Column) error {
+		*name, *wants = w.Name, wantsOf(w)
+		return correct(columns, w.Columns)
+	})
+	a.answerBatch(c, http.StatusOK, one, err)
+}
+
+// correct says what columns are for, as a person says it.
+func correct(columns []batch.Column, said map[string]string) error {
+	var faults fault.Faults
+	for _, role := range slices.Sorted(maps.Keys(said)) {
+		if !slices.Contains(sheet.Roles, sheet.Role(role)) {
+			faults.Add("columns."+role, "columns have no such role", fault.Words(sheet.Roles))
+			continue
+		}
+		at := slices.IndexFunc(columns, func(k batch.Column) bool { return k.Head == said[role] })
+		if at < 0 && said[role] != "" {
+			heads := make([]string, len(columns))
+			for i, k := range columns {
+				heads[i] = k.Head
+			}
+			faults.Add("columns."+role, fmt.Sprintf("there is no column %q", said[role]), "one of "+strings.Join(heads, ", "))
+			continue
+		}
+		for i := range columns {
+			if columns[i].Role == sheet.Role(role) {
+				columns[i].Role, columns[i].Why = "", ""
+			}
+		}
+		if at >= 0 {
+			columns[at].Role, columns[at].Why = sheet.Role(role), "you said so"
+		}
+	}
+	if faults != nil {
+		return faults
+	}
+	return nil
+}
+
+// flowing reads a body for as long as something comes.
+type flowing struct {
+	io.Reader
+	control *http.ResponseController
+}
+
+func (f flowing) Read(p []byte) (int, error) {
+	f.control.SetReadDeadline(time.Now().Add(listWithin)) // where it cannot be set, that of the server holds
+	return f.Reader.Read(p)
+}
+
+func (a *API) appendRows(c *gin.Context) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return
+	}
+	var faults fault.Faults
+	at := -1
+	if given := c.Query("at"); given != "" {
+		var err error
+		if at, err = strconv.Atoi(given); err != nil || at < 0 {
+			faults.Add("at", fmt.Sprintf("%q is no number of rows", given), "how many rows stand before the first of these")
+		}
+	}
+	hint := sheet.Hint{Encoding: c.Query("encoding"), Sheet: c.Query("sheet")}
+	if comma := c.Query("delimiter"); comma != "" {
+		r, size := utf8.DecodeRuneInString(comma)
+		if size != len(comma) {
+			faults.Add("delimiter", fmt.Sprintf("%q is no single character", comma), "what stands between cells, such as ;")
+		}
+		hint.Delimiter = r
+	}
+	if faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	file := c.Query("file")
+	if file != "" {
+		file = store.Keepable(filepath.Base(file))
+	}
+	control := http.NewResponseController(c.Writer)
+	list := flowing{http.MaxBytesReader(c.Writer, c.Request.Body, listMost), control}
+	done, err := a.engine.Batches.Append(c.Request.Context(), id, list, hint, file, at)
+	if err == nil {
+		control.SetReadDeadline(time.Time{})
+		c.Set(bodyRead, true)
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	one, err := a.engine.Store.Batch(c.Request.Context(), id)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, client.BatchAppended{Rows: done.Rows, Already: done.Already, Mended: done.Mended, Batch: wireBatch(one)})
+}
+
+func (a *API) rehearseBatch(c *gin.Context) {
+	if id, ok := a.batchID(c); ok {
+		one, err := a.engine.Batches.Rehearse(c.Request.Context(), id)
+		a.answerBatch(c, http.StatusAccepted, one, err)
+	}
+}
+
+func (a *API) tryBatch(c *gin.Context) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return
+	}
+	t, err := read[client.BatchTry](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	d, err := a.engine.Batches.Example(c.Request.Context(), id, t.Row, t.To)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	w, err := a.accept(c, d, c.GetHeader("Idempotency-Key"))
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusAccepted, w)
+}
+
+func (a *API) launchBatch(c *gin.Context) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return
+	}
+	l, err := read[client.Launch](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	var faults fault.Faults
+	o := batches.Orders{Again: l.Again}
+	o.Seed, o.By = l.Seed, keyOf(c).Name
+	if l.StartsAt != nil {
+		o.StartsAt = *l.StartsAt
+	}
+	if l.Until != nil {
+		o.Until = *l.Until
+	}
+	if l.Pace != "" {
+		if o.Pace, err = batch.ParsePace(l.Pace); err != nil {
+			faults = append(faults, fault.Of(err)...)
+		}
+	}
+	if l.Scouts != "" {
+		share, isShare := strings.CutSuffix(strings.TrimSpace(l.Scouts), "%")
+		value, err := strconv.ParseFloat(share, 64)
+		switch {
+		case err != nil || value < 0 || isShare && value > 100 || !isShare && (value != float64(int(value)) || value > batch.RowsMost):
+			faults.Add("scouts", fmt.Sprintf("%q is no number of rows and no share", l.Scouts), "a number of rows, or a share such as 2%")
+		case isShare:
+			o.Share = value / 100
+		default:
+			o.Scouts = int(value)
+		}
+	}
+	if faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	one, err := a.engine.Batches.Launch(c.Request.Context(), id, o)
+	a.answerBatch(c, http.StatusAccepted, one, err)
+}
+
+// batchDo does something with a batch in the name of a key.
+func (a *API) batchDo(do func(b *batches.Batches, ctx context.Context, id uuid.UUID, by string) (store.Batch, error)) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if id, ok := a.batchID(c); ok {
+			one, err := do(a.engine.Batches, c.Request.Context(), id, keyOf(c).Name)
+			a.answerBatch(c, http.StatusOK, one, err)
+		}
+	}
+}
+
+func (a *API) paceBatch(c *gin.Context) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return
+	}
+	w, err := read[client.BatchPace](c)
+	var p batch.Pace
+	if err == nil && w.Pace != "" {
+		p, err = batch.ParsePace(w.Pace)
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	one, err := a.engine.Batches.SetPace(c.Request.Context(), id, p)
+	a.answerBatch(c, http.StatusOK, one, err)
+}
+
+func (a *API) removeBatch(c *gin.Context) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return
+	}
+	if err := a.engine.Store.RemoveBatch(c.Request.Context(), id); err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (a *API) batchRows(c *gin.Context) {
+	one, ok := a.batchOf(c)
+	if !ok {
+		return
+	}
+	limit, faults := limitOf(c)
+	after := 0
+	if given := c.Query("cursor"); given != "" {
+		var err error
+		if after, err = strconv.Atoi(given); err != nil || after < 0 {
+			faults.Add("cursor", fmt.Sprintf("%q is not a cursor", given), "next of the page before")
+		}
+	}
+	choice, wrong := choiceOf(c)
+	if faults = append(faults, wrong...); faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	choice.Texts = true
+	l := client.List[client.BatchRow]{Items: []client.BatchRow{}}
+	for row, err := range a.engine.Batches.Rows(c.Request.Context(), one, after+1, choice) {
+		if err != nil {
+			a.refuse(c, err)
+			return
+		}
+		if len(l.Items) == limit {
+			l.Next = strconv.Itoa(l.Items[limit-1].Row)
+			break
+		}
+		l.Items = append(l.Items, a.wireRow(one, row))
+	}
+	c.JSON(http.StatusOK, l)
+}
+
+// choiceOf reads which rows are chosen.
+func choiceOf(c *gin.Context) (choice batches.Choice, faults fault.Faults) {
+	switch given := c.Query("left_out"); {
+	case given == "" || given == "false":
+	case given == "true" || given == "any":
+		choice.LeftOut = true
+	case slices.Contains(batch.Reasons, batch.Reason(given)):
+		choice.Reason = batch.Reason(given)
+	default:
+		faults.Add("left_out", fmt.Sprintf("%q is no reason", given), "any, or one of "+fault.Words(batch.Reasons))
+	}
+	if given := c.Query("state"); given != "" {
+		state, err := delivery.ParseState(given)
+		if err != nil {
+			faults.Add("state", fmt.Sprintf("%q is not a state", given), "one of "+fault.Words(delivery.States))
+		}
+		choice.State = state
+	}
+	return choice, faults
+}
+
+// wireRow is a row as the API gives it.
+func (a *API) wireRow(one store.Batch, r batches.Row) client.BatchRow {
+	w := client.BatchRow{
+		Row:       r.N,
+		Line:      r.Line,
+		Cells:     map[string]string{},
+		Text:      r.Text,
+		State:     string(r.State),
+		Cause:     string(r.Cause),
+		SettledAt: r.Settled,
+	}
+	for i, cell := range r.Cells {
+		if i < len(one.Found.Columns) {
+			w.Cells[one.Found.Columns[i].Head] = cell
+		}
+	}
+	if r.Checked {
+		k := r.Check
+		w.LeftOut, w.Say, w.To, w.Country, w.Sender, w.Gateway = string(k.Reason), k.Say, k.To, k.Country, k.Sender, k.Gateway
+		w.Segments = k.Segments
+		if k.Segments > 0 {
+			w.Encoding = string(k.Encoding())
+		}
+	}
+	if r.Message != uuid.Nil {
+		w.Message, w.Gateway = r.Message.String(), a.gatewayName(r.Gateway)
+	}
+	if r.Price != (price.Money{}) {
+		w.Price = explain.Money(r.Price, true)
+	}
+	if r.Cause != "" {
+		w.Advice = r.Cause.Advice().Text
+	}
+	return w
+}
+
+// batchResult streams a batch's rows with what became of each.
+func (a *API) batchResult(c *gin.Context) {
+	one, ok := a.batchOf(c)
+	if !ok {
+		return
+	}
+	choice, faults := choiceOf(c)
+	format := cmp.Or(c.Query("format"), map[bool]string{true: "xlsx", false: "csv"}[one.Found.Format == string(sheet.XLSX)])
+	if !slices.Contains([]string{"csv", "xlsx", "jsonl"}, format) {
+		faults.Add("format", fmt.Sprintf("%q is no format", format), "csv, xlsx or jsonl; none: as the list came")
+	}
+	if faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	name := strings.TrimSuffix(one.Found.File, filepath.Ext(one.Found.File))
+	name = strings.Map(func(r rune) rune {
+		if r < ' ' || r == '"' || r == '\\' || r > '~' {
+			return '-'
+		}
+		return r
+	}, cmp.Or(name, "batch"))
+	if choice.LeftOut || choice.Reason != "" {
+		name += "-left-out"
+	}
+	c.Header(
+		"Content-Type",
+		map[string]string{"csv": "text/csv; charset=" + cmp.Or(one.Found.Encoding, "utf-8"), "jsonl": "application/jsonl",
+			"xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"}[format],
+	)
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-result.%s"`, name, format))
+	c.Header("Trailer", "Result")
+	c.Status(http.StatusOK)
+	rows := a.engine.Batches.Rows(c.Request.Context(), one, 1, choice)
+	var err error
+	if format == "jsonl" {
+		encoder := json.NewEncoder(c.Writer)
+		encoder.SetEscapeHTML(false)
+		for row, wrong := range rows {
+			if err = wrong; err == nil {
+				err = encoder.Encode(a.wireRow(one, row))
+			}
+			if err != nil {
+				break
+			}
+		}
+	} else {
+		err = batches.WriteResult(c.Writer, one, format, rows)
+	}
+	if err != nil { // part of it has gone: the connection says that it is not whole
+		a.log.Error("writing the result of a batch", "batch", one.ID, "error", err)
+		panic(http.ErrAbortHandler)
+	}
+	c.Writer.Header().Set("Result", "whole")
+}

@@ -1,0 +1,628 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/fault"
+)
+
+func (a *app) batch() *cobra.Command {
+	return group("batch", "Send one text to many: rehearse, launch, watch, and get the list back",
+		a.batchRehearse(), a.batchLaunch(), a.batchList(), a.batchShow(), a.batchRows(), a.batchTry(), a.batchWatch(), a.batchResult(),
+		a.batchChange("pause", "Hold a batch back: what is not on its way to a gateway stays", (*client.Client).PauseBatch),
+		a.batchChange("resume", "Let a batch go on that was held back", (*client.Client).ResumeBatch),
+		a.batchChange("release", "Let the rest go after the scouts", (*client.Client).ReleaseBatch),
+		a.batchChange("cancel", "Withdraw what of a batch is not on its way", (*client.Client).CancelBatch),
+		a.batchPace(), a.batchRemove())
+}
+
+// batchFlags are what a batch sends and how its list is read.
+type batchFlags struct {
+	wants   client.BatchWants
+	hint    client.ListHint
+	columns map[string]string
+	into    string // a batch that is open
+}
+
+func (b *batchFlags) add(f *pflag.FlagSet) {
+	w := &b.wants
+	f.StringVar(&w.Name, "name", "", "what it is called (default: the file's name)")
+	f.StringVar(&w.Text, "text", "", "the text, with fields in braces: {name}, or {name|there} where a cell may be empty")
+	f.StringVar(&w.Template, "template", "", "a template in the place of a text")
+	f.StringVar(&w.Sender, "sender", "", "who it comes from; the default sender if not given")
+	f.StringVar(&w.Kind, "kind", "", "bulk or transactional (default bulk)")
+	f.StringVar(&w.Gateway, "gateway", "", "the gateway to use; by the routes if not given")
+	f.Var(wireSpan{&w.ValidFor}, "valid-for", "how long the text is of use, such as 6h (default: by kind)")
+	f.StringVar(&w.Country, "country", "", "where numbers without a country code are dialled, such as GB")
+	f.StringVar(&w.Language, "language", "", "of rows that name none")
+	f.StringVar(&w.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
+	f.BoolVar(&w.Flash, "flash", false, "show it at once and do not keep it, where the gateway can")
+	f.BoolVar(&w.Long, "long", false, "send texts though they have ten segments or more")
+	f.BoolVar(&w.FixedLines, "fixed-lines", false, "send to fixed lines, too")
+	f.BoolVar(&w.Repeats, "repeats", false, "send to a number as often as it stands in the list")
+	f.StringToStringVar(&b.columns, "column", nil, "what a column is for, as ROLE=NAME: to, country, language, name, reference or text")
+	f.StringVar(&b.hint.Encoding, "encoding", "", "what the list is written in, where that is not recognised")
+	f.StringVar(&b.hint.Delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
+	f.StringVar(&b.hint.Sheet, "sheet", "", "the sheet of a workbook (default: the first)")
+	f.StringVar(&b.into, "into", "", "an open batch that the rows are for, in the place of a new one")
+}
+
+// given reports whether any of them was given.
+func (b *batchFlags) given(f *pflag.FlagSet) (names []string) {
+	var own pflag.FlagSet
+	(&batchFlags{}).add(&own)
+	f.Visit(func(one *pflag.Flag) {
+		if own.Lookup(one.Name) != nil {
+			names = append(names, "--"+one.Name)
+		}
+	})
+	return names
+}
+
+func (a *app) batchRehearse() *cobra.Command {
+	var b batchFlags
+	cmd := &cobra.Command{
+		Use:   "rehearse FILE|BATCH",
+		Short: "Do everything but sending: which rows go, what they cost, which are left out and why",
+		Long: "Reads a list (CSV, XLSX, JSON Lines, or numbers one a line), says what it is written\n" +
+			"in and what its columns are for, checks every row as if it were sent, and adds up\n" +
+			"what they come to. Nothing is sent. What it makes is a batch, to be launched by its id.\n" +
+			"An upload that broke off is simply repeated with --into BATCH: rows that are there stay.\n\n" +
+			"It ends with 3 if no row can go.",
+		Example: `  pigeon batch rehearse passengers.csv --text "Dear {name|passenger}, all crossings on Sunday are cancelled."
+  pigeon batch rehearse passengers.xlsx --template storm --column to=Handy --country DE
+  pigeon batch rows 01a3 --left-out any --output csv`,
+		Args: cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			one, err := a.rehearsed(cmd, c, args[0], &b)
+			if err != nil {
+				return err
+			}
+			if err := a.printBatch(cmd, one); err != nil {
+				return err
+			}
+			if one.Totals == nil || one.Totals.Goes == 0 {
+				return exit(exitRefused)
+			}
+			fmt.Fprintf(
+				cmd.ErrOrStderr(),
+				"\nNothing was sent. To see it on a phone: pigeon batch try %s NUMBER\nTo send it: pigeon batch launch %s\n",
+				brief(one.ID),
+				brief(one.ID),
+			)
+			return nil
+		}),
+	}
+	b.add(cmd.Flags())
+	return cmd
+}
+
+// brief is enough of an id to tell it from others, most often: its end, as its beginning is
+// the time.
+func brief(id string) string {
+	digits := strings.ReplaceAll(id, "-", "")
+	return digits[max(0, len(digits)-8):]
+}
+
+// rehearsed makes a batch of a file, or takes one that is there, and has it rehearsed.
+func (a *app) rehearsed(cmd *cobra.Command, c *client.Client, what string, b *batchFlags) (client.Batch, error) {
+	ctx := cmd.Context()
+	file, err := a.listFile(cmd, what)
+	var one client.Batch
+	switch {
+	case err == nil:
+		defer file.Close()
+		if b.wants.Name == "" && what != "-" {
+			b.wants.Name = strings.TrimSuffix(filepath.Base(what), filepath.Ext(what))
+		}
+		if b.into != "" {
+			one, err = c.Batch(ctx, b.into)
+		} else {
+			one, err = c.NewBatch(ctx, b.wants)
+		}
+		if err != nil {
+			return one, err
+		}
+		if b.hint.File = what; what == "-" {
+			b.hint.File = ""
+		}
+		if one, err = a.upload(cmd, c, one, file, b.hint); err != nil {
+			return one, fmt.Errorf("%w\nThe rows that came are kept. To go on: the same command with --into %s", err, brief(one.ID))
+		}
+		if len(b.columns) > 0 {
+			b.wants.Columns = b.columns
+			if one, err = c.ChangeBatch(ctx, one.ID, b.wants); err != nil {
+				return one, fmt.Errorf("%w\nThe rows are kept in batch %s", err, brief(one.ID))
+			}
+		}
+		a.sayColumns(cmd, one)
+	case !errors.Is(err, os.ErrNotExist) || strings.ContainsAny(what, "./\\"):
+		return one, usagef("%w", err)
+	default:
+		if one, err = c.Batch(ctx, what); err != nil {
+			return one, fmt.Errorf("%q is no file, and as a batch: %w", what, err)
+		}
+		if given := b.given(cmd.Flags()); len(given) > 0 {
+			return one, usagef("%s: of a batch that is there nothing is changed here", strings.Join(given, ", "))
+		}
+	}
+	if one.State != string(batch.Rehearsed) {
+		if one, err = c.RehearseBatch(ctx, one.ID); err != nil {
+			return one, err
+		}
+	}
+	return a.awaitRehearsal(cmd, c, one)
+}
+
+func (a *app) listFile(cmd *cobra.Command, what string) (io.ReadCloser, error) {
+	if what == "-" {
+		return io.NopCloser(cmd.InOrStdin()), nil
+	}
+	return os.Open(what)
+}
+
+// uploadTries is how often a list is handed over that breaks off on the way.
+const uploadTries = 3
+
+// upload hands a list over, and does so anew where it breaks off: rows that are there are
+// passed over.
+func (a *app) upload(cmd *cobra.Command, c *client.Client, one client.Batch, file io.Reader, hint client.ListHint) (client.Batch, error) {
+	for try := 1; ; try++ {
+		shown := &progress{cmd: cmd, in: file, began: time.Now(), say: "uploading"}
+		done, err := c.AppendRows(cmd.Context(), one.ID, shown, hint)
+		var problem *client.Problem
+		if err == nil {
+			shown.clear()
+			if done.Mended > 0 {
+				fmt.Fprintf(
+					cmd.ErrOrStderr(),
+					"%d octets were no UTF-8 and were read as windows-1252; look at the names, or give --encoding.\n",
+					done.Mended,
+				)
+			}
+			return done.Batch, nil
+		}
+		shown.clear()
+		again, ok := file.(io.Seeker)
+		if errors.As(err, &problem) || !ok || try == uploadTries || cmd.Context().Err() != nil {
+			return one, err
+		}
+		if _, wrong := again.Seek(0, io.SeekStart); wrong != nil {
+			return one, err
+		}
+		time.Sleep(time.Duration(try) * time.Second)
+	}
+}
+
+// progress shows on a terminal how much was read.
+type progress struct {
+	cmd   *cobra.Command
+	in    io.Reader
+	n     int64
+	began time.Time
+	last  time.Time
+	say   string
+	shown bool
+}
+
+func (p *progress) Read(b []byte) (int, error) {
+	n, err := p.in.Read(b)
+	if p.n += int64(n); onTerminal(os.Stderr) && time.Since(p.last) > 200*time.Millisecond {
+		p.last, p.shown = time.Now(), true
+		fmt.Fprintf(p.cmd.ErrOrStderr(), "\r\x1b[K%s: %.1f MB", p.say, float64(p.n)/1e6)
+	}
+	return n, err
+}
+
+func (p *progress) clear() {
+	if p.shown {
+		fmt.Fprint(p.cmd.ErrOrStderr(), "\r\x1b[K")
+	}
+}
+
+// sayColumns says what was recognised of a list.
+func (a *app) sayColumns(cmd *cobra.Command, one client.Batch) {
+	out := cmd.ErrOrStderr()
+	fmt.Fprintf(out, "%s: %s; %s\n", cmp.Or(one.File, "the list"), one.Recognised, counted(one.Rows, "row"))
+	var fields []string
+	for _, column := range one.Columns {
+		if column.Role == "" {
+			fields = append(fields, "{"+column.Field+"}")
+			continue
+		}
+		fmt.Fprintf(out, "  %-10s in %q: %s\n", roleWord(column.Role), column.Head, column.Why)
+	}
+	if len(fields) > 0 {
+		fmt.Fprintf(out, "  %-10s %s\n", "fields", strings.Join(fields, " "))
+	}
+}
+
+func roleWord(role string) string {
+	return map[string]string{"to": "numbers", "country": "countries", "language": "languages", "name": "names", "reference": "references",
+		"at": "times", "text": "texts"}[role]
+}
+
+// awaitRehearsal waits until a batch was rehearsed.
+func (a *app) awaitRehearsal(cmd *cobra.Command, c *client.Client, one client.Batch) (client.Batch, error) {
+	terminal := onTerminal(os.Stderr)
+	for pause := 20 * time.Millisecond; one.State == string(batch.Checking); pause = min(2*pause, 500*time.Millisecond) {
+		if terminal {
+			fmt.Fprintf(cmd.ErrOrStderr(), "\r\x1b[Krehearsing: %d of %s", one.Checked, counted(one.Rows, "row"))
+		}
+		select {
+		case <-cmd.Context().Done():
+			return one, cmd.Context().Err()
+		case <-time.After(pause):
+		}
+		var err error
+		if one, err = c.Batch(cmd.Context(), one.ID); err != nil {
+			return one, err
+		}
+	}
+	if terminal {
+		fmt.Fprint(cmd.ErrOrStderr(), "\r\x1b[K")
+	}
+	if one.Totals == nil {
+		return one, fmt.Errorf("batch %s was not rehearsed: %s", brief(one.ID), cmp.Or(one.Why, "somebody changed it meanwhile"))
+	}
+	return one, nil
+}
+
+func (a *app) batchLaunch() *cobra.Command {
+	var b batchFlags
+	var l client.Launch
+	var starts, until string
+	var yes, wait bool
+	var patience time.Duration
+	cmd := &cobra.Command{
+		Use:   "launch FILE|BATCH",
+		Short: "Send to everyone on a list, as it was rehearsed",
+		Long: "Launches a batch that was rehearsed, or rehearses a list and launches it. On a terminal\n" +
+			"it asks before, unless --yes is given; elsewhere --yes is needed for a list that nobody has\n" +
+			"looked at. The same list and text within a day are taken for a mistake, unless --again is given.\n\n" +
+			"With --scouts some rows, chosen at random, go first; the rest is held until: pigeon batch release\n\n" + exitHelp,
+		Example: `  pigeon batch launch 01a3 --scouts 50
+  pigeon batch launch 01a3 --pace 500/s --starts 18:00 --until 21:00
+  pigeon batch launch passengers.csv --template storm --yes --wait`,
+		Args: cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			now := time.Now()
+			for _, t := range []struct {
+				flag, given string
+				into        **time.Time
+			}{{"starts", starts, &l.StartsAt}, {"until", until, &l.Until}} {
+				if t.given == "" {
+					continue
+				}
+				at, err := moment(t.given, now)
+				if err != nil {
+					return usagef("--%s %q: accepted is a time such as 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z", t.flag, t.given)
+				}
+				*t.into = &at
+			}
+			if l.Pace != "" {
+				if _, err := batch.ParsePace(l.Pace); err != nil {
+					return usagef("--pace: %s", fault.Of(err))
+				}
+			}
+			_, noFile := os.Stat(args[0])
+			one, err := a.rehearsed(cmd, c, args[0], &b)
+			if err != nil {
+				return err
+			}
+			fresh := noFile == nil || args[0] == "-"
+			if !yes && (fresh || onTerminal(os.Stdin)) {
+				if err := a.printBatch(cmd, one); err != nil {
+					return err
+				}
+				if err := a.confirm(cmd, one, l); err != nil {
+					return err
+				}
+			}
+			if one, err = c.LaunchBatch(cmd.Context(), one.ID, l); err != nil {
+				return err
+			}
+			if wait {
+				return a.watchBatch(cmd, c, one, patience)
+			}
+			if err := a.printBatch(cmd, one); err != nil {
+				return err
+			}
+			fmt.Fprintf(
+				cmd.ErrOrStderr(),
+				"\nWatch it: pigeon batch watch %s. Hold it back: pigeon batch pause %s\n",
+				brief(one.ID),
+				brief(one.ID),
+			)
+			return nil
+		}),
+	}
+	f := cmd.Flags()
+	b.add(f)
+	f.StringVar(&l.Pace, "pace", "", "how fast it goes at most, such as 500/s, 30/min or 2000/h")
+	f.StringVar(&l.Scouts, "scouts", "", "how many rows go ahead, chosen at random: a number, or a share such as 2%")
+	f.Uint64Var(&l.Seed, "seed", 0, "by which scouts are chosen")
+	f.StringVar(&starts, "starts", "", "when it starts: 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z")
+	f.StringVar(&until, "until", "", "when what is left expires")
+	f.BoolVar(&l.Again, "again", false, "also if the same list and text have gone already")
+	f.BoolVarP(&yes, "yes", "y", false, "do not ask")
+	f.BoolVarP(&wait, "wait", "w", false, "watch it until its end")
+	spanVar(f, &patience, "timeout", 24*time.Hour, "how long to wait at most")
+	return cmd
+}
+
+// moment reads a time: of today or, if that is over, of tomorrow; or with its date; in the
+// zone of this machine unless it says another.
+func moment(given string, now time.Time) (time.Time, error) {
+	if at, err := time.Parse(time.RFC3339, given); err == nil {
+		return at, nil
+	}
+	for _, form := range []string{"2006-01-02 15:04", "2006-01-02T15:04"} {
+		if at, err := time.ParseInLocation(form, given, now.Location()); err == nil {
+			return at, nil
+		}
+	}
+	at, err := time.ParseInLocation("15:04", given, now.Location())
+	if err != nil {
+		return at, err
+	}
+	at = time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), 0, 0, now.Location())
+	if at.Before(now) {
+		at = at.AddDate(0, 0, 1)
+	}
+	return at, nil
+}
+
+// confirm asks whether a batch is to go.
+func (a *app) confirm(cmd *cobra.Command, one client.Batch, l client.Launch) error {
+	if !onTerminal(os.Stdin) {
+		return usagef("nobody has looked at this list yet. Launch it with: pigeon batch launch %s, or give --yes", brief(one.ID))
+	}
+	first := ""
+	if l.Scouts != "" {
+		first = ", " + l.Scouts + " of them first"
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "\nSend %s%s? [y/N] ", counted(one.Totals.Goes, "message"), first)
+	var answer string
+	fmt.Fscanln(cmd.InOrStdin(), &answer)
+	if !slices.Contains([]string{"y", "yes"}, strings.ToLower(answer)) {
+		fmt.Fprintf(cmd.ErrOrStderr(), "Nothing was sent. It stays as batch %s.\n", brief(one.ID))
+		return exit(exitRefused)
+	}
+	return nil
+}
+
+func (a *app) batchList() *cobra.Command {
+	var state, cursor string
+	var limit int
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List batches, the newest first",
+		Args:  cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			l, err := c.Batches(cmd.Context(), state, cursor, limit)
+			if err != nil {
+				return err
+			}
+			if len(l.Items) == 0 && a.config.GetString("output") == "table" {
+				fmt.Fprintln(cmd.ErrOrStderr(), "There are no batches. Begin one with: pigeon batch rehearse FILE --text TEXT")
+				return nil
+			}
+			var rows [][]string
+			for _, b := range l.Items {
+				goes, left := "", ""
+				if b.Totals != nil {
+					goes, left = fmt.Sprint(b.Totals.Goes), fmt.Sprint(b.Rows-b.Totals.Goes)
+				}
+				delivered, failed := "", ""
+				if b.Tally != nil {
+					delivered = fmt.Sprint(b.Tally.States["delivered"])
+					failed = fmt.Sprint(failedOf(b))
+				}
+				id := b.ID
+				if a.config.GetString("output") == "table" {
+					id = brief(b.ID)
+				}
+				rows = append(
+					rows,
+					[]string{id, b.Wants.Name, b.State, fmt.Sprint(b.Rows), goes, left, delivered, failed, a.at(b.CreatedAt), b.By},
+				)
+			}
+			if err := a.print(cmd, l, []string{"id", "name", "state", "rows", "go", "left out", "delivered", "failed", "created", "by"}, rows); err != nil {
+				return err
+			}
+			if l.Next != "" {
+				fmt.Fprintf(cmd.ErrOrStderr(), "There are more: --cursor %s\n", l.Next)
+			}
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&state, "state", "", "only those in a state: open, rehearsed, running, paused, held, finished or cancelled")
+	cmd.Flags().IntVar(&limit, "limit", 50, "how many at most, up to 500")
+	cmd.Flags().StringVar(&cursor, "cursor", "", "go on where the page before ended")
+	return cmd
+}
+
+// failedOf is how many messages of a batch came to an end otherwise than delivered.
+func failedOf(b client.Batch) (n int64) {
+	for _, f := range b.Failures {
+		n += f.N
+	}
+	return n
+}
+
+func (a *app) batchShow() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show BATCH",
+		Short: "Show what a batch is, what was rehearsed, and what has become of it",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			one, err := c.Batch(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printBatch(cmd, one)
+		}),
+	}
+}
+
+func (a *app) batchChange(name, short string, do func(*client.Client, context.Context, string) (client.Batch, error)) *cobra.Command {
+	return &cobra.Command{
+		Use:   name + " BATCH",
+		Short: short,
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			one, err := do(c, cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printStanding(cmd, one)
+		}),
+	}
+}
+
+func (a *app) batchPace() *cobra.Command {
+	return &cobra.Command{
+		Use:   "pace BATCH PACE",
+		Short: "Change how fast a batch goes at most: 500/s, 30/min, 2000/h, or none",
+		Args:  cobra.ExactArgs(2),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			pace := args[1]
+			if pace == "none" {
+				pace = ""
+			}
+			one, err := c.PaceBatch(cmd.Context(), args[0], pace)
+			if err != nil {
+				return err
+			}
+			return a.printStanding(cmd, one)
+		}),
+	}
+}
+
+func (a *app) batchRemove() *cobra.Command {
+	return &cobra.Command{
+		Use:   "remove BATCH",
+		Short: "Forget a batch that was not launched, with its rows",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			return c.RemoveBatch(cmd.Context(), args[0])
+		}),
+	}
+}
+
+func (a *app) batchTry() *cobra.Command {
+	var t client.BatchTry
+	cmd := &cobra.Command{
+		Use:     "try BATCH NUMBER",
+		Short:   "Send one row of a batch to yourself: the longest text, or --row",
+		Example: "  pigeon batch try 01a3 +447700900123 --row 17",
+		Args:    cobra.ExactArgs(2),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			t.To = args[1]
+			m, err := c.TryBatch(cmd.Context(), args[0], t)
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd, c, m, time.Minute)
+		}),
+	}
+	cmd.Flags().IntVar(&t.Row, "row", 0, "which row (default: the one with the longest text)")
+	return cmd
+}
+
+func (a *app) batchRows() *cobra.Command {
+	var leftOut, state, cursor string
+	var limit int
+	cmd := &cobra.Command{
+		Use:   "rows BATCH",
+		Short: "Look at rows: as they go, or why they are left out, and what became of them",
+		Long: "Lists rows of a batch. --left-out any lists those that are left out, or --left-out REASON\n" +
+			"those for a reason; --state those in a state. For all of them as a sheet: pigeon batch result",
+		Args: cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			l, err := c.BatchRows(cmd.Context(), args[0], leftOut, state, cursor, limit)
+			if err != nil {
+				return err
+			}
+			var rows [][]string
+			for _, r := range l.Items {
+				what := r.State
+				if r.LeftOut != "" {
+					what = "left out: " + reasonWord(r.LeftOut)
+				}
+				price := ""
+				if r.Price != nil {
+					price = r.Price.String()
+				}
+				note := cmp.Or(r.Say, r.Advice)
+				rows = append(rows, []string{fmt.Sprint(r.Row), r.To, what, r.Cause, note, r.Sender, r.Gateway, r.Encoding,
+					fmt.Sprint(r.Segments), price, flat(r.Text)})
+			}
+			if err := a.print(cmd, l, []string{"row", "to", "state", "cause", "note", "sender", "gateway", "encoding", "segments", "price", "text"}, rows); err != nil {
+				return err
+			}
+			if l.Next != "" {
+				fmt.Fprintf(cmd.ErrOrStderr(), "There are more: --cursor %s\n", l.Next)
+			}
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&leftOut, "left-out", "", "those that are left out: any, or a reason such as number or repeated")
+	cmd.Flags().StringVar(&state, "state", "", "those in a state, such as undeliverable")
+	cmd.Flags().IntVar(&limit, "limit", 50, "how many at most, up to 500")
+	cmd.Flags().StringVar(&cursor, "cursor", "", "go on where the page before ended")
+	return cmd
+}
+
+func (a *app) batchResult() *cobra.Command {
+	var format, file string
+	var leftOut bool
+	cmd := &cobra.Command{
+		Use:   "result BATCH",
+		Short: "Get your list back with what became of each row beside it",
+		Long: "Writes the list as it came, its columns in their order, and beside each row: state, cause,\n" +
+			"advice, when it was final, segments, cost, the message's id, and why it was left out if so. At any\n" +
+			"time, as often as you like. --left-out gives the rows that are left out alone, to be corrected.",
+		Example: "  pigeon batch result 01a3 > result.csv\n  pigeon batch result 01a3 --format xlsx --file result.xlsx\n" +
+			"  pigeon batch result 01a3 --left-out --file to-correct.csv",
+		Args: cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) (err error) {
+			out := cmd.OutOrStdout()
+			if file != "" {
+				// It takes the place of what is there when it is whole, and not before.
+				into, err := os.CreateTemp(filepath.Dir(file), ".result-*")
+				if err != nil {
+					return usagef("--file: %w", err)
+				}
+				defer os.Remove(into.Name())
+				if err := c.BatchResult(cmd.Context(), args[0], format, leftOut, into); err != nil {
+					return errors.Join(err, into.Close())
+				}
+				if err := errors.Join(into.Chmod(0o644), into.Close()); err != nil {
+					return err
+				}
+				return os.Rename(into.Name(), file)
+			}
+			return c.BatchResult(cmd.Context(), args[0], format, leftOut, out)
+		}),
+	}
+	cmd.Flags().StringVar(&format, "format", "", "csv, xlsx or jsonl (default: as the list came)")
+	cmd.Flags().StringVar(&file, "file", "", "where to write it (default: standard output)")
+	cmd.Flags().BoolVar(&leftOut, "left-out", false, "the rows that are left out alone")
+	return cmd
+}

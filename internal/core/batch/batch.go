@@ -1,0 +1,93 @@
+// Package batch is what a batch of messages is made of: its rows as they are kept, what
+// rehearsing found of each, what all of them come to, and in which order they go.
+//
+// A batch is a list of rows. Rehearsed, each of them goes, or is left out for a [Reason];
+// rows in = rows to send + rows left out, whatever happens. Launched, the rows that go
+// are divided into feeds, of which each is let out by itself.
+package batch
+
+import (
+	"time"
+
+	"calmpigeon.example/internal/core/sheet"
+)
+
+// State is where a batch stands.
+type State string
+
+// The states, in the order of a batch's life.
+const (
+	Open      State = "open"      // takes rows
+	Checking  State = "checking"  // is being rehearsed
+	Rehearsed State = "rehearsed" // can be launched
+	Running   State = "running"   // its rows go, or wait for their time
+	Paused    State = "paused"    // until a person lets it go on
+	Held      State = "held"      // it stopped by itself, or its scouts are out; why says it
+	Finished  State = "finished"  // every row has come to an end
+	Cancelled State = "cancelled" // what was not out yet does not go
+)
+
+// States lists them.
+var States = []State{Open, Checking, Rehearsed, Running, Paused, Held, Finished, Cancelled}
+
+// Launched reports whether rows may have gone.
+func (s State) Launched() bool {
+	return s == Running || s == Paused || s == Held || s == Finished || s == Cancelled
+}
+
+// Active reports whether rows may still have to go.
+func (s State) Active() bool { return s == Running || s == Paused || s == Held }
+
+// The bounds of a batch.
+const (
+	PackRows = 1000    // rows that are kept together
+	RowsMost = 4 << 20 // of a batch; a message's id leaves 24 bits to the row
+)
+
+// Wants is what a batch sends, the same for all rows that do not say otherwise.
+type Wants struct {
+	Text     string `json:"text,omitempty"` // with fields in braces
+	Template string `json:"template,omitempty"`
+	Sender   string `json:"sender,omitempty"`
+	Kind     string `json:"kind,omitempty"`
+	Gateway  string `json:"gateway,omitempty"`
+	ValidFor string `json:"valid_for,omitempty"`
+	Country  string `json:"country,omitempty"`  // in which numbers are dialled that have no country code
+	Language string `json:"language,omitempty"` // of rows that name none
+	Cure     string `json:"cure,omitempty"`
+	Flash    bool   `json:"flash,omitempty"`
+	Long     bool   `json:"long,omitempty"`
+	// FixedLines and Repeats let rows go that are left out else: to fixed lines, and to
+	// numbers that stand in the list before.
+	FixedLines bool `json:"fixed_lines,omitempty"`
+	Repeats    bool `json:"repeats,omitempty"`
+}
+
+// Found is what was recognised of a list.
+type Found struct {
+	File     string   `json:"file,omitempty"`
+	Said     string   `json:"said,omitempty"` // what it is written in
+	Format   string   `json:"format,omitempty"`
+	Encoding string   `json:"encoding,omitempty"`
+	Comma    string   `json:"comma,omitempty"` // what stands between the cells of CSV
+	NoHead   bool     `json:"no_head,omitempty"`
+	Columns  []Column `json:"columns,omitempty"`
+}
+
+// Column is a column of the list, in its place.
+type Column struct {
+	Head  string     `json:"head"`
+	Role  sheet.Role `json:"role"` // empty: a field alone
+	Field string     `json:"field"`
+	Why   string     `json:"why,omitempty"`
+}
+
+// Launch is how a batch is sent.
+type Launch struct {
+	StartsAt time.Time `json:"starts_at,omitzero"` // zero: at once
+	Until    time.Time `json:"until,omitzero"`     // what is left then expires; zero: no such time
+	Pace     Pace      `json:"pace,omitzero"`
+	Scouts   int       `json:"scouts,omitempty"` // how many rows go ahead; 0: all go
+	Seed     uint64    `json:"seed,omitempty"`   // by which they are chosen
+	By       string    `json:"by"`
+}

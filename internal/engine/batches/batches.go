@@ -1,0 +1,180 @@
+// Package batches sends one text to many: it takes lists in, rehearses them, lets their
+// rows out at the pace of the gateways, and says of each what became of it.
+package batches
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/span"
+	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/intake"
+	"calmpigeon.example/internal/engine/kit"
+	"calmpigeon.example/internal/engine/watch"
+	"calmpigeon.example/internal/store"
+)
+
+// Batches looks after batches. Each instance does, and no two of them do the same at once.
+type Batches struct {
+	kit.Kit
+	Intake *intake.Intake
+	Course *course.Course
+
+	holder uuid.UUID
+	check  watch.Kick // there may be something to be rehearsed
+	feed   watch.Kick // there may be rows to be let out
+}
+
+// New makes it ready.
+func New(k kit.Kit, in *intake.Intake, c *course.Course) *Batches {
+	return &Batches{Kit: k, Intake: in, Course: c, holder: uuid.New(), check: watch.NewKick(), feed: watch.NewKick()}
+}
+
+// Run rehearses and lets out until ctx ends.
+func (b *Batches) Run(ctx context.Context) {
+	var parts sync.WaitGroup
+	parts.Go(func() { b.rehearseAll(ctx) })
+	parts.Go(func() { b.feedAll(ctx) })
+	parts.Wait()
+}
+
+// Wake lets it look whether there is something to be rehearsed or let out.
+func (b *Batches) Wake(toCheck, atWork bool) {
+	if toCheck {
+		b.check.Now()
+	}
+	if atWork {
+		b.feed.Now()
+	}
+}
+
+const nameMost = 100 // characters
+
+// ErrSame is returned for a list and a text that have gone already.
+var ErrSame = errors.New("the same list and text have gone already")
+
+// Create begins a batch that takes rows.
+func (b *Batches) Create(ctx context.Context, key store.Key, name string, wants batch.Wants) (store.Batch, error) {
+	now := b.Now()
+	var faults fault.Faults
+	name = strings.TrimSpace(name)
+	if n := utf8.RuneCountInString(name); n > nameMost || !utf8.ValidString(name) || strings.ContainsRune(name, 0) {
+		faults.Add(
+			"name",
+			fmt.Sprintf("%d characters, or characters that cannot be kept", n),
+			fmt.Sprintf("at most %d characters", nameMost),
+		)
+	}
+	b.wanted(wants, &faults)
+	if faults != nil {
+		return store.Batch{}, faults
+	}
+	if wants.Cure == "" {
+		wants.Cure = key.Cure
+	}
+	one := store.Batch{ID: store.IDAt(now), KeyID: key.ID, ByWhom: key.Name, Name: name, State: batch.Open, Wants: wants,
+		CreatedAt: now, ChangedAt: now}
+	return one, b.Store.AddBatch(ctx, &one)
+}
+
+// wanted checks what a batch sends, as far as that can be told without its rows.
+func (b *Batches) wanted(w batch.Wants, faults *fault.Faults) {
+	book := b.Roster.Book()
+	switch {
+	case w.Text != "" && w.Template != "":
+		faults.Add("text", "there is a text and a template", "one of the two")
+	case w.Template != "":
+		if _, ok := book.Template(w.Template); !ok {
+			faults.Add("template", fmt.Sprintf("%q is not a template here", w.Template), "one that is stored; see: pigeon template list")
+		}
+	}
+	if w.Kind != "" {
+		if kind, err := pace.ParseKind(w.Kind); err != nil || kind == pace.OTP {
+			faults.Add("kind", fmt.Sprintf("%q is no kind of a batch", w.Kind), "bulk or transactional; passcodes go one by one")
+		}
+	}
+	if w.ValidFor != "" {
+		if d, err := span.Parse(w.ValidFor); err != nil || d < time.Second || d > intake.ValidMost {
+			faults.Add("valid_for", fmt.Sprintf("%q is out of range", w.ValidFor),
+				fmt.Sprintf("%s, at most %s", span.Accepted, span.Format(intake.ValidMost)))
+		}
+	}
+	if w.Cure != "" {
+		if _, err := smstext.ParseLevel(w.Cure); err != nil {
+			faults.Add("cure", fmt.Sprintf("%q is no level", w.Cure), "off, safe or strong")
+		}
+	}
+	if w.Gateway != "" && b.Roster.ByName(w.Gateway) == nil {
+		faults.Add("gateway", fmt.Sprintf("%q is not a gateway here", w.Gateway), "one that was added; see: pigeon gateway list")
+	}
+	if _, err := textOf(w); err != nil {
+		faults.Add("text", fault.Why(err), "text with fields such as {name} or {name|there}, and {{ and }} for braces")
+	}
+}
+
+// Change makes a batch send something else, or takes its columns for something else. What
+// was rehearsed is to be rehearsed anew.
+func (b *Batches) Change(
+	ctx context.Context,
+	id uuid.UUID,
+	change func(name *string, w *batch.Wants, columns []batch.Column) error,
+) (store.Batch, error) {
+	return b.Store.ChangeBatch(ctx, id, b.Now(), func(_ *store.Store, one *store.Batch) error {
+		if one.State.Launched() {
+			return notNow(one, "it can be changed until it is launched")
+		}
+		if err := change(&one.Name, &one.Wants, one.Found.Columns); err != nil {
+			return err
+		}
+		var faults fault.Faults
+		if b.wanted(one.Wants, &faults); faults != nil {
+			return faults
+		}
+		if one.State != batch.Open {
+			one.State, one.Totals, one.RehearsedAt = batch.Open, nil, nil
+		}
+		one.Keeper, one.KeptUntil, one.Why = nil, nil, ""
+		return nil
+	})
+}
+
+// notNow is the error of what cannot be done with a batch as it is.
+func notNow(b *store.Batch, say string) error {
+	return fault.Because(store.ErrNotNow, "batch %s is %s; %s", cmp.Or(b.Name, b.ID.String()), b.State, say)
+}
+
+// Rehearse has a batch rehearsed that has its rows. Nobody waits for it here.
+func (b *Batches) Rehearse(ctx context.Context, id uuid.UUID) (store.Batch, error) {
+	one, err := b.Store.ChangeBatch(ctx, id, b.Now(), func(_ *store.Store, one *store.Batch) error {
+		if one.State.Launched() {
+			return notNow(one, "it can be rehearsed until it is launched")
+		}
+		var faults fault.Faults
+		if one.Rows == 0 {
+			faults.Add("rows", "there are none", "at least one row")
+		}
+		b.fits(one, &faults)
+		if faults != nil {
+			return faults
+		}
+		one.State, one.Why, one.Totals, one.Checked, one.RehearsedAt = batch.Checking, "", nil, 0, nil
+		one.Keeper, one.KeptUntil = nil, nil
+		return nil
+	})
+	if err == nil {
+		b.check.Now()
+	}
+	return one, err
+}

@@ -1,0 +1,139 @@
+package batches
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/store"
+)
+
+// Pause holds a batch back: what is not on its way to a gateway stays.
+func (b *Batches) Pause(ctx context.Context, id uuid.UUID, by string) (store.Batch, error) {
+	return b.hold(ctx, id, batch.Paused, "paused with the key "+by)
+}
+
+// hold holds a running batch back, for a reason.
+func (b *Batches) hold(ctx context.Context, id uuid.UUID, as batch.State, why string) (store.Batch, error) {
+	return b.Store.ChangeBatch(ctx, id, b.Now(), func(s *store.Store, one *store.Batch) error {
+		if one.State != batch.Running && (one.State != batch.Held || as == batch.Held) {
+			return notNow(one, "only what is running can be held back")
+		}
+		one.State, one.Why = as, why
+		if err := s.Keep(ctx, *one.First); err != nil {
+			return err
+		}
+		return s.CountWaiting(ctx, id, b.Now(), delivery.Held)
+	})
+}
+
+// Resume lets a batch go on that was held back.
+func (b *Batches) Resume(ctx context.Context, id uuid.UUID, _ string) (store.Batch, error) {
+	one, err := b.Store.ChangeBatch(ctx, id, b.Now(), func(s *store.Store, one *store.Batch) error {
+		if one.State != batch.Paused && one.State != batch.Held {
+			return notNow(one, "only what is held back can go on")
+		}
+		one.State, one.Why = batch.Running, ""
+		if err := s.Release(ctx, *one.First, b.Now()); err != nil {
+			return err
+		}
+		return s.CountWaiting(ctx, id, b.Now(), delivery.Queued)
+	})
+	if err == nil {
+		b.feed.Now()
+		b.Bells.RingAll()
+	}
+	return one, err
+}
+
+// Release lets the rest go after the scouts.
+func (b *Batches) Release(ctx context.Context, id uuid.UUID, _ string) (store.Batch, error) {
+	one, err := b.Store.ChangeBatch(ctx, id, b.Now(), func(s *store.Store, one *store.Batch) error {
+		if !one.State.Active() {
+			return notNow(one, "nothing of it waits for its scouts")
+		}
+		if one.Launch.Scouts == 0 {
+			return notNow(one, "it was launched without scouts")
+		}
+		if err := s.OpenFeeds(ctx, id); err != nil {
+			return err
+		}
+		if one.State != batch.Running {
+			return nil
+		}
+		return s.CountWaiting(ctx, id, b.Now(), delivery.Queued)
+	})
+	if err == nil {
+		b.feed.Now()
+	}
+	return one, err
+}
+
+// SetPace changes how fast a batch goes at most; no pace lifts the limit.
+func (b *Batches) SetPace(ctx context.Context, id uuid.UUID, p batch.Pace) (store.Batch, error) {
+	return b.Store.ChangeBatch(ctx, id, b.Now(), func(_ *store.Store, one *store.Batch) error {
+		if !one.State.Active() {
+			return notNow(one, "it has no pace to be changed")
+		}
+		one.PaceN, one.PaceMs = p.N, int(p.Per.Milliseconds())
+		return nil
+	})
+}
+
+// withdrawMost is how many messages are withdrawn in one transaction.
+const withdrawMost = 1000
+
+// Cancel withdraws what of a batch is not on its way. What a gateway may have cannot be
+// called back.
+func (b *Batches) Cancel(ctx context.Context, id uuid.UUID, by string) (store.Batch, error) {
+	one, err := b.Store.ChangeBatch(ctx, id, b.Now(), func(s *store.Store, one *store.Batch) error {
+		if !one.State.Active() {
+			return notNow(one, "nothing of it waits")
+		}
+		one.State, one.Why = batch.Cancelled, "withdrawn with the key "+by
+		if err := s.Keep(ctx, *one.First); err != nil {
+			return err
+		}
+		return s.CountWaiting(ctx, id, b.Now(), delivery.Cancelled)
+	})
+	if err == nil {
+		b.feed.Now()
+	}
+	return one, err
+}
+
+// withdraw withdraws messages of a cancelled batch that wait to be sent. What may have gone
+// before is left to go on its way, for it cannot be called back.
+func (b *Batches) withdraw(ctx context.Context, one store.Batch) error {
+	for more := true; more; {
+		var changed []store.Message
+		err := b.Store.Transact(ctx, func(s *store.Store) error {
+			waiting, err := s.WaitingOf(ctx, *one.First, withdrawMost)
+			if err != nil {
+				return err
+			}
+			more = len(waiting) == withdrawMost
+			var evidence []store.Evidence
+			for _, m := range waiting {
+				claim := delivery.Cancelled
+				if m.Known().MayHaveGone {
+					claim = delivery.Unknown
+				}
+				e := course.Own(m, b.Now(), claim, m.Attempts, fmt.Sprintf("its batch was %s", one.Why))
+				e.Source = delivery.Operator
+				evidence = append(evidence, e)
+			}
+			changed, err = b.Course.Record(ctx, s, evidence, nil, waiting...)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		b.Course.Announce(changed)
+	}
+	return nil
+}

@@ -1,0 +1,428 @@
+package batches
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/sheet"
+	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/intake"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/store"
+)
+
+const (
+	// lookEvery is how often it is seen to it that keepers do not run out of work.
+	lookEvery = 100 * time.Millisecond
+	// settleEvery is how often it is seen whether a batch has come to its end.
+	settleEvery = time.Second
+	// aheadFor is how long what is let out of a batch lasts. All of it goes before a batch
+	// that comes in later, and has to be held back where the batch is.
+	aheadFor = 1500 * time.Millisecond
+	// aheadLeast and aheadMost bound what is let out through a gateway at a time.
+	aheadLeast, aheadMost = 20, 20_000
+	// unlimited is how fast a gateway without a limit is taken to be, at least.
+	unlimited = 3000
+)
+
+// feedAll lets rows out until ctx ends.
+func (b *Batches) feedAll(ctx context.Context) {
+	f := &feeding{Batches: b, flows: map[flowing]*flow{}, packs: map[feedID]*opened{}, scouts: map[uuid.UUID]batch.Scouts{}}
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	said := time.Time{}
+	for {
+		busy, err := f.look(ctx)
+		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
+			said = time.Now()
+			b.Log.Error("letting rows of batches out", "error", err)
+		}
+		if busy && err == nil {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				continue
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-b.feed: // rung for twice a second while there is any
+		}
+	}
+}
+
+// feeding is what one instance remembers of the batches that it feeds.
+type feeding struct {
+	*Batches
+	flows   map[flowing]*flow
+	packs   map[feedID]*opened
+	scouts  map[uuid.UUID]batch.Scouts
+	settled time.Time
+}
+
+// feedID names a feed.
+type feedID struct {
+	batch uuid.UUID
+	n     int
+}
+
+// opened is a pack that was read, as the next rows are most often of it too.
+type opened struct {
+	n      int
+	reader *rows
+	rows   []sheet.Row
+	checks []batch.Check
+}
+
+// flowing is a batch going through a gateway.
+type flowing struct {
+	batch, gateway uuid.UUID
+}
+
+// flow is how fast it goes.
+type flow struct {
+	ahead  int // were let out when it was last seen
+	at     time.Time
+	rate   float64 // messages a second
+	before int     // were there then
+}
+
+// look lets out what may go, each batch in its turn; busy if there is any at work.
+func (f *feeding) look(ctx context.Context) (busy bool, err error) {
+	all, err := f.Store.AtWork(ctx)
+	if err != nil {
+		return false, err
+	}
+	if len(all) == 0 {
+		clear(f.packs)
+		clear(f.scouts)
+		clear(f.flows)
+		return false, nil
+	}
+	settle := time.Since(f.settled) >= settleEvery
+	if settle {
+		f.settled = time.Now()
+	}
+	var ids []uuid.UUID
+	running := map[uuid.UUID]store.Batch{}
+	for _, one := range all {
+		if settle {
+			if err := f.settle(ctx, one); err != nil {
+				return true, err
+			}
+		}
+		if one.State == batch.Running {
+			ids = append(ids, one.ID)
+			running[one.ID] = one
+		}
+	}
+	feeds, err := f.Store.Feeds(ctx, ids)
+	if err != nil {
+		return true, err
+	}
+	now := f.Now()
+	var open []store.Feed
+	sharing := map[string]int{} // batches at a gateway
+	for _, feed := range feeds {
+		if feed.Open && !feed.OpensAt.After(now) {
+			open = append(open, feed)
+			sharing[feed.Gateway]++
+		}
+	}
+	ahead := map[uuid.UUID]map[uuid.UUID]int{}
+	var errs []error
+	for _, feed := range open { // a portion of each, so that none waits for another to fill up
+		one := running[feed.BatchID]
+		if ahead[one.ID] == nil {
+			if ahead[one.ID], err = f.Store.Ahead(ctx, *one.First); err != nil {
+				return true, err
+			}
+		}
+		if err := f.fill(ctx, one, feed, ahead[one.ID], sharing[feed.Gateway]); err != nil {
+			errs = append(errs, err) // one that fails holds up no other
+		}
+	}
+	return true, errors.Join(errs...)
+}
+
+// fill lets out of a feed what its gateway lacks.
+func (f *feeding) fill(ctx context.Context, one store.Batch, feed store.Feed, ahead map[uuid.UUID]int, sharing int) error {
+	g := f.through(feed.Gateway)
+	if g == nil { // of a gateway that is gone: whatever takes it now
+		for _, any := range f.Roster.All() {
+			g = any
+			break
+		}
+		if g == nil {
+			return nil
+		}
+	}
+	want := f.want(one, g, ahead[g.ID], sharing)
+	for more := true; want > 0 && more; {
+		var n int
+		var err error
+		if n, more, err = f.unfold(ctx, one, feed.N, min(want, batch.PackRows)); err != nil {
+			return err
+		}
+		want -= n
+		ahead[g.ID] += n
+		f.flows[flowing{one.ID, g.ID}].ahead += n
+		f.Bells.Ring(g.ID, false)
+	}
+	return nil
+}
+
+// through is the gateway of a feed, or, while that one is not to be used, another one that
+// its messages will take.
+func (f *feeding) through(name string) *roster.Gateway {
+	g := f.Roster.ByName(name)
+	if g == nil || g.Unusable(f.Roster.Health(g.ID), f.Now()) == "" {
+		return g
+	}
+	for _, other := range f.Roster.All() {
+		if other.ID != g.ID && other.Unusable(f.Roster.Health(other.ID), f.Now()) == "" {
+			return other
+		}
+	}
+	return g
+}
+
+// want is how many rows a gateway lacks of a batch, ahead being those that it has.
+func (f *feeding) want(one store.Batch, g *roster.Gateway, ahead, sharing int) int {
+	key := flowing{one.ID, g.ID}
+	at := f.flows[key]
+	now := time.Now()
+	if at == nil {
+		at = &flow{at: now}
+		f.flows[key] = at
+	}
+	if passed := now.Sub(at.at); passed >= lookEvery/2 {
+		went := max(float64(at.ahead-ahead)/passed.Seconds(), 0)
+		at.rate = max(went, at.rate*0.8)
+		at.at = now
+	}
+	at.ahead = ahead
+	rate := at.rate
+	switch {
+	case g.PerSecond > 0:
+		rate = float64(g.PerSecond) / float64(max(sharing, 1))
+	default:
+		rate = max(rate, unlimited/float64(max(sharing, 1)))
+	}
+	if own := one.Pace().Rate(); own > 0 {
+		rate = min(rate, own)
+	}
+	target := min(max(int(rate*aheadFor.Seconds()), aheadLeast), aheadMost)
+	if lacks := target - ahead; lacks >= max(target/4, 1) || ahead < aheadLeast/2 {
+		return lacks
+	}
+	return 0
+}
+
+// unfoldPacks is how many packs are gone through at most while a feed is locked: scouts are
+// few and far between.
+const unfoldPacks = 50
+
+// unfold makes messages of the next rows of a feed, at most so many, and returns how many;
+// more if it can go on.
+func (f *feeding) unfold(ctx context.Context, one store.Batch, n, most int) (made int, more bool, err error) {
+	scouts, ok := f.scouts[one.ID]
+	if !ok {
+		if scouts, err = f.scoutsOf(ctx, one.ID, one.Launch); err != nil {
+			return 0, false, err
+		}
+		f.scouts[one.ID] = scouts
+	}
+	var refused []store.Message
+	err = f.Store.Transact(ctx, func(s *store.Store) error {
+		made, more, refused = 0, false, nil
+		now := f.Now()
+		feed, ok, err := s.LockFeed(ctx, one.ID, n, now)
+		if err != nil || !ok {
+			return err
+		}
+		u := unfolding{now: now, one: one}
+		next := max(feed.NextRow, 1)
+		last := next + unfoldPacks*batch.PackRows
+		for ; len(u.set) < min(most, feed.Waiting) && next < last; next++ {
+			p, err := f.open(ctx, one, n, (next-1)/batch.PackRows)
+			if err != nil {
+				return err
+			}
+			i := (next - 1) % batch.PackRows
+			if i >= len(p.rows) {
+				break
+			}
+			c := p.checks[i]
+			if !c.Goes() || c.Gateway != feed.Gateway || scouts.Has(next) != feed.Scouts {
+				continue
+			}
+			if err := f.make(&u, p.reader, &p.rows[i], c); err != nil {
+				return err
+			}
+		}
+		made = len(u.set)
+		more = made < feed.Waiting && next <= one.Rows
+		if err := s.Unfold(ctx, feed, next, u.set, u.counted()); err != nil {
+			return err
+		}
+		if len(u.refused) > 0 {
+			refused, err = f.Course.Record(ctx, s, u.refused, nil)
+		}
+		return err
+	})
+	if err != nil {
+		return 0, false, err
+	}
+	f.Course.Announce(refused)
+	return made, more, nil
+}
+
+// open reads a pack for a feed, unless it was the last that was read.
+func (f *feeding) open(ctx context.Context, one store.Batch, feed, n int) (*opened, error) {
+	key := feedID{one.ID, feed}
+	last := f.packs[key]
+	if last != nil && last.n == n {
+		return last, nil
+	}
+	packs, err := f.Store.BatchPacks(ctx, one.ID, n, 1, true, true)
+	if err != nil {
+		return nil, err
+	}
+	p := &opened{n: n}
+	if last != nil {
+		p.reader = last.reader
+	} else if p.reader, err = f.reading(&one); err != nil {
+		return nil, err
+	}
+	if len(packs) == 1 && packs[0].N == n {
+		if p.rows, err = batch.ReadRows(packs[0].Body, n*batch.PackRows+1); err != nil {
+			return nil, err
+		}
+		if p.checks, err = batch.ReadChecks(packs[0].Checks); err != nil {
+			return nil, err
+		}
+	}
+	f.packs[key] = p
+	return p, nil
+}
+
+// unfolding is rows on their way to become messages.
+type unfolding struct {
+	now     time.Time
+	one     store.Batch
+	set     []store.Acceptance
+	refused []store.Evidence
+	cuts    map[store.Cut]int
+}
+
+func (u *unfolding) counted() []store.Waiting {
+	var all []store.Waiting
+	for cut, n := range u.cuts {
+		all = append(all, store.Waiting{Cut: cut, N: n})
+	}
+	return all
+}
+
+// make makes a message of a row, planned anew: what was rehearsed may have been hours ago. One
+// that cannot go any more is rejected, and says why.
+func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) error {
+	d := r.draft(row)
+	p, faults, err := f.plan(r, row)
+	if err != nil {
+		return err
+	}
+	if r.own != nil {
+		p.Template = ""
+	}
+	if p.Gateway == nil {
+		if p.Gateway = f.through(c.Gateway); p.Gateway == nil && len(f.Roster.All()) > 0 {
+			p.Gateway = f.Roster.All()[0]
+		}
+		if p.Gateway == nil {
+			return intake.ErrNoGateway
+		}
+	}
+	m := f.Intake.Message(p, d)
+	m.ID, m.KeyID = store.InBatch(*u.one.First, row.N), u.one.KeyID
+	m.CreatedAt = *u.one.LaunchedAt
+	if until := u.one.Launch.Until; !until.IsZero() && until.Before(m.ValidUntil) {
+		m.ValidUntil = until
+	}
+	if len(faults) > 0 {
+		m.Sender, m.Country, m.Segments = c.Sender, c.Country, c.Segments
+		reason, say := reasonOf(p, faults)
+		e := course.Own(m, u.now, delivery.Rejected, 0, "not sent: "+say)
+		e.Cause = causes[reason]
+		u.refused = append(u.refused, e)
+	}
+	u.set = append(u.set, store.Acceptance{Message: m, Begun: intake.Begun(p)})
+	if u.cuts == nil {
+		u.cuts = map[store.Cut]int{}
+	}
+	u.cuts[cutOf(u.one, c)]++
+	return nil
+}
+
+// causes are what rows are rejected for that could go when they were rehearsed.
+var causes = map[batch.Reason]delivery.Cause{
+	batch.BadSender: delivery.SenderRefused, batch.BadLink: delivery.ContentRefused, batch.BadText: delivery.ContentRefused,
+	batch.BadField: delivery.ContentRefused, batch.TooLong: delivery.ContentRefused, batch.BadNumber: delivery.InvalidNumber,
+	batch.NoMobile: delivery.InvalidNumber, batch.NoRoute: delivery.Unfit, batch.Otherwise: delivery.Unspecified,
+}
+
+// settle sees whether the time of a batch is over, withdraws what is left of one that was
+// cancelled, and notes that it has come to its end.
+func (f *feeding) settle(ctx context.Context, one store.Batch) error {
+	now := f.Now()
+	if one.State == batch.Cancelled {
+		if err := f.withdraw(ctx, one); err != nil {
+			return err
+		}
+	}
+	counts, err := f.Store.CountBatch(ctx, one)
+	if err != nil {
+		return err
+	}
+	late := !one.Launch.Until.IsZero() && !one.Launch.Until.After(now)
+	rows, open := 0, false
+	for _, c := range counts {
+		switch {
+		case c.Waiting && !c.State.Final():
+			rows++
+		case !c.State.Final():
+			open = true
+		}
+	}
+	switch {
+	case rows > 0 && late:
+		_, err = f.Store.ChangeBatch(ctx, one.ID, now, func(s *store.Store, is *store.Batch) error {
+			if !is.State.Active() {
+				return nil
+			}
+			is.Why = "its time was over"
+			return errors.Join(s.CloseFeeds(ctx, one.ID), s.CountWaiting(ctx, one.ID, now, delivery.Expired))
+		})
+	case rows > 0:
+		return f.Store.CountOpened(ctx, one.ID, now)
+	case open:
+	default:
+		_, err = f.Store.ChangeBatch(ctx, one.ID, now, func(_ *store.Store, is *store.Batch) error {
+			if is.FinishedAt != nil {
+				return nil
+			}
+			if is.FinishedAt = &now; is.State != batch.Cancelled {
+				is.State = batch.Finished
+			}
+			return nil
+		})
+	}
+	return err
+}

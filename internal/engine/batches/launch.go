@@ -1,0 +1,228 @@
+package batches
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/store"
+)
+
+// Orders are how a batch is to be launched.
+type Orders struct {
+	batch.Launch
+	Share float64 // of the rows that go ahead as scouts, in the place of their number
+	Again bool    // also if the same list and text have gone already
+}
+
+const (
+	// sameWithin is how long the same list and text are taken for a mistake.
+	sameWithin = 24 * time.Hour
+	// startMost is how far ahead a batch may be launched.
+	startMost = 90 * 24 * time.Hour
+)
+
+// Launch lets a rehearsed batch go: its rows are accepted, in one transaction.
+func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Batch, error) {
+	now := b.Now()
+	one, err := b.Store.Batch(ctx, id)
+	if err != nil {
+		return one, err
+	}
+	if err := mayLaunch(&one); err != nil {
+		return one, err
+	}
+	if err := b.orders(ctx, &one, &o, now); err != nil {
+		return one, err
+	}
+	first := store.BatchAt(now)
+	feeds, waiting, err := b.divide(ctx, one, o, now)
+	if err != nil {
+		return one, err
+	}
+	one, err = b.Store.ChangeBatch(ctx, id, now, func(s *store.Store, is *store.Batch) error {
+		if err := mayLaunch(is); err != nil {
+			return err
+		}
+		if !is.RehearsedAt.Equal(*one.RehearsedAt) {
+			return fault.Because(store.ErrNotNow, "it was rehearsed anew meanwhile")
+		}
+		is.State, is.Why, is.First, is.LaunchedAt, is.Launch = batch.Running, "", &first, &now, o.Launch
+		is.PaceN, is.PaceMs = o.Pace.N, int(o.Pace.Per.Milliseconds())
+		return s.PutFeeds(ctx, id, first, delivery.Queued, feeds, waiting)
+	})
+	if err == nil {
+		b.feed.Now()
+	}
+	return one, err
+}
+
+func mayLaunch(one *store.Batch) error {
+	switch {
+	case one.State.Launched():
+		return notNow(one, "it was launched already")
+	case one.State != batch.Rehearsed:
+		return notNow(one, "rehearse it first")
+	case one.Totals.Goes == 0:
+		return notNow(one, "none of its rows can go")
+	}
+	return nil
+}
+
+// orders checks how a batch is to be launched.
+func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now time.Time) error {
+	var faults fault.Faults
+	if !o.StartsAt.IsZero() && (o.StartsAt.Before(now.Add(-time.Minute)) || o.StartsAt.After(now.Add(startMost))) {
+		faults.Add("starts_at", o.StartsAt.Format(time.RFC3339)+" is over, or too far ahead", "a time within the next 90 days")
+	}
+	starts := o.StartsAt
+	if starts.Before(now) {
+		starts = now
+	}
+	if !o.Until.IsZero() && !o.Until.After(starts) {
+		faults.Add("until", o.Until.Format(time.RFC3339)+" is before it starts", "a time after its start")
+	}
+	if o.Share < 0 || o.Share > 1 {
+		faults.Add("scouts", fmt.Sprintf("a share of %v", o.Share), "a number of rows, or a share such as 2%")
+	}
+	if o.Share > 0 {
+		o.Scouts = max(1, int(o.Share*float64(one.Totals.Goes)+0.5))
+	}
+	if o.Scouts < 0 {
+		faults.Add("scouts", fmt.Sprint(o.Scouts), "a number of rows, or a share such as 2%")
+	}
+	if faults != nil {
+		return faults
+	}
+	if o.Scouts >= one.Totals.Goes {
+		o.Scouts = 0 // all of them
+	}
+	if o.Again {
+		return nil
+	}
+	same, err := b.Store.SameBatch(ctx, one.ID, one.Content, now.Add(-sameWithin))
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil
+	case err != nil:
+		return err
+	}
+	return fault.Because(
+		ErrSame,
+		"as batch %s, launched at %s",
+		cmp.Or(same.Name, same.ID.String()),
+		same.LaunchedAt.UTC().Format(time.RFC3339),
+	)
+}
+
+// goes yields what was found of the rows that go, in their order.
+func (b *Batches) goes(ctx context.Context, id uuid.UUID, wrong *error) iter.Seq2[int, batch.Check] {
+	return func(yield func(int, batch.Check) bool) {
+		for n := 0; ; n += aheadPacks {
+			packs, err := b.Store.BatchPacks(ctx, id, n, aheadPacks, false, true)
+			if err != nil || len(packs) == 0 {
+				*wrong = err
+				return
+			}
+			for _, p := range packs {
+				checks, err := batch.ReadChecks(p.Checks)
+				if err != nil {
+					*wrong = err
+					return
+				}
+				for i := range checks {
+					if checks[i].Goes() && !yield(p.N*batch.PackRows+i+1, checks[i]) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
+// scoutsOf are the scouts of a batch as it is launched.
+func (b *Batches) scoutsOf(ctx context.Context, id uuid.UUID, o batch.Launch) (batch.Scouts, error) {
+	if o.Scouts == 0 {
+		return batch.Scouts{}, nil
+	}
+	var wrong error
+	scouts := batch.ChooseScouts(o.Seed, o.Scouts, func(yield func(int) bool) {
+		for row := range b.goes(ctx, id, &wrong) {
+			if !yield(row) {
+				return
+			}
+		}
+	})
+	return scouts, wrong
+}
+
+// kindOf is what decides in which feed a row is.
+type kindOf struct {
+	gateway string
+	scouts  bool
+}
+
+// divide divides the rows that go into feeds, and counts them as tallies do.
+func (b *Batches) divide(ctx context.Context, one store.Batch, o Orders, now time.Time) ([]store.Feed, []store.Waiting, error) {
+	scouts, err := b.scoutsOf(ctx, one.ID, o.Launch)
+	if err != nil {
+		return nil, nil, err
+	}
+	type countedAs struct {
+		kindOf
+		cut store.Cut
+	}
+	counts := map[countedAs]int{}
+	var wrong error
+	for row, c := range b.goes(ctx, one.ID, &wrong) {
+		counts[countedAs{kindOf{c.Gateway, scouts.Has(row)}, cutOf(one, c)}]++
+	}
+	if wrong != nil {
+		return nil, nil, wrong
+	}
+	starts := o.StartsAt
+	if starts.Before(now) {
+		starts = now
+	}
+	sums := map[kindOf]int{}
+	for c, n := range counts {
+		sums[c.kindOf] += n
+	}
+	kinds := slices.SortedFunc(maps.Keys(sums), func(a, b kindOf) int {
+		if a.scouts != b.scouts {
+			return map[bool]int{true: -1, false: 1}[a.scouts]
+		}
+		return cmp.Compare(a.gateway, b.gateway)
+	})
+	var feeds []store.Feed
+	var waiting []store.Waiting
+	for n, k := range kinds {
+		feeds = append(feeds, store.Feed{N: n, Gateway: k.gateway, Scouts: k.scouts, Open: k.scouts || o.Scouts == 0,
+			OpensAt: starts, Waiting: sums[k]})
+		through := uuid.Nil
+		if g := b.Roster.ByName(k.gateway); g != nil {
+			through = g.ID
+		}
+		for c, rows := range counts {
+			if c.kindOf == k {
+				waiting = append(waiting, store.Waiting{Feed: n, Cut: c.cut, Gateway: through, N: rows})
+			}
+		}
+	}
+	return feeds, waiting, nil
+}
+
+// cutOf is what a row is counted by until it is a message.
+func cutOf(one store.Batch, c batch.Check) store.Cut {
+	return store.Cut{Key: one.KeyID, Sender: c.Sender, Country: c.Country, Kind: c.Kind, Template: c.Template}
+}

@@ -1,0 +1,140 @@
+package batches
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"iter"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/xuri/excelize/v2"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/htmlindex"
+
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/store"
+)
+
+// resultHead are the columns that a result sheet has after a person's own.
+var resultHead = []string{"state", "cause", "advice", "final at", "segments", "cost", "currency", "message", "left out", "why"}
+
+// WriteResult writes rows of a batch as a sheet: a person's own columns in their own order,
+// and what became of each row beside them. CSV is written as the list came.
+func WriteResult(out io.Writer, one store.Batch, format string, rows iter.Seq2[Row, error]) error {
+	var head []string
+	for _, c := range one.Found.Columns {
+		head = append(head, c.Head)
+	}
+	for _, name := range resultHead {
+		for slices.Contains(head, name) { // a result that came back as a list
+			name = "pigeon " + name
+		}
+		head = append(head, name)
+	}
+	if format == "xlsx" {
+		return writeXLSX(out, head, len(one.Found.Columns), rows)
+	}
+	return writeCSV(out, one, head, rows)
+}
+
+// resultCells are what became of a row.
+func resultCells(r Row) []string {
+	cells := []string{string(r.State), string(r.Cause), "", "", "", "", "", "", string(r.Check.Reason), ""}
+	if r.Cause != "" {
+		cells[2] = r.Cause.Advice().Text
+	}
+	if r.Settled != nil {
+		cells[3] = r.Settled.UTC().Format(time.RFC3339)
+	}
+	if r.Check.Segments > 0 && r.Check.Goes() {
+		cells[4] = fmt.Sprint(r.Check.Segments)
+		if r.Price != (price.Money{}) {
+			cells[5], cells[6] = r.Price.Amount(), r.Price.Currency()
+		}
+	}
+	if r.Message != uuid.Nil {
+		cells[7] = r.Message.String()
+	}
+	if r.Checked && !r.Check.Goes() {
+		cells[9] = r.Check.Say
+	}
+	return cells
+}
+
+// own are a row's own cells, one for each column.
+func own(r Row, columns int) []string {
+	cells := make([]string, columns, columns+len(resultHead))
+	copy(cells, r.Cells)
+	return cells
+}
+
+func writeCSV(out io.Writer, one store.Batch, head []string, rows iter.Seq2[Row, error]) error {
+	written := out
+	if name := one.Found.Encoding; name != "" && name != "utf-8" {
+		if e, err := htmlindex.Get(name); err == nil {
+			encoder := encoding.ReplaceUnsupported(e.NewEncoder()).Writer(out)
+			written = encoder
+		}
+	}
+	w := csv.NewWriter(written)
+	if comma := []rune(one.Found.Comma); len(comma) == 1 {
+		w.Comma = comma[0]
+	}
+	if err := w.Write(head); err != nil {
+		return err
+	}
+	for r, err := range rows {
+		if err != nil {
+			return err
+		}
+		if err := w.Write(append(own(r, len(one.Found.Columns)), resultCells(r)...)); err != nil {
+			return err
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func writeXLSX(out io.Writer, head []string, columns int, rows iter.Seq2[Row, error]) (err error) {
+	file := excelize.NewFile()
+	defer file.Close()
+	w, err := file.NewStreamWriter("Sheet1")
+	if err != nil {
+		return err
+	}
+	set := func(at int, cells []string) error {
+		values := make([]any, len(cells))
+		for i, c := range cells {
+			if c != "" {
+				values[i] = c
+			}
+		}
+		place, err := excelize.CoordinatesToCellName(1, at)
+		if err != nil {
+			return err
+		}
+		return w.SetRow(place, values)
+	}
+	if err := set(1, head); err != nil {
+		return err
+	}
+	at := 1
+	for r, err := range rows {
+		if err != nil {
+			return err
+		}
+		if at++; at > excelize.TotalRows {
+			return fmt.Errorf("a sheet of XLSX has %d rows at most: take csv", excelize.TotalRows)
+		}
+		if err := set(at, append(own(r, columns), resultCells(r)...)); err != nil {
+			return err
+		}
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	_, err = file.WriteTo(out)
+	return err
+}

@@ -1,0 +1,126 @@
+package store
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/delivery"
+)
+
+// batchCounted is one count of a batch's messages.
+type batchCounted struct {
+	first, gateway uuid.UUID
+	state          delivery.State
+	cause          delivery.Cause
+	currency       string
+}
+
+type amount struct {
+	n      int
+	micros int64
+}
+
+// batchDeltas is by how much the counts of batches change.
+type batchDeltas map[batchCounted]amount
+
+// add counts a message, n times, if it is of a batch.
+func (d batchDeltas) add(m *Message, n int) {
+	first, _, ok := BatchOf(m.ID)
+	if !ok {
+		return
+	}
+	c := batchCounted{first, m.GatewayID, m.State, m.Cause, m.Price.Currency()}
+	a := d[c]
+	a.n, a.micros = a.n+n, a.micros+int64(n)*m.Price.Micros()
+	d[c] = a
+}
+
+// move counts a message where it is now, and no longer where it was.
+func (d batchDeltas) move(before, after *Message) {
+	d.add(before, -1)
+	d.add(after, 1)
+}
+
+func (d batchDeltas) queue(b *pgx.Batch) {
+	type delta struct {
+		batchCounted
+		amount
+	}
+	var set []delta
+	for c, a := range d {
+		if a != (amount{}) {
+			set = append(set, delta{c, a})
+		}
+	}
+	if set == nil {
+		return
+	}
+	b.Queue(`INSERT INTO batch_deltas (first, gateway_id, state, cause, currency, n, micros)
+		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::bigint[])`,
+		ids(set, func(d *delta) uuid.UUID { return d.first }), ids(set, func(d *delta) uuid.UUID { return d.gateway }),
+		words(set, func(d *delta) delivery.State { return d.state }), words(set, func(d *delta) delivery.Cause { return d.cause }),
+		words(set, func(d *delta) string { return d.currency }), numbers(set, func(d *delta) int { return d.n }),
+		column(set, func(d *delta) int64 { return d.micros }))
+}
+
+// compactBatches adds deltas up; more is true if there are more.
+func (s *Store) compactBatches(ctx context.Context) (more bool, err error) {
+	var n []int
+	err = s.Transact(ctx, func(s *Store) error {
+		n, err = query(
+			ctx,
+			s.hot(),
+			scanNumber,
+			`WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon batches')) AS mine),
+			gone AS (DELETE FROM batch_deltas WHERE seq IN (SELECT seq FROM batch_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
+				RETURNING first, gateway_id, state, cause, currency, n, micros),
+			sums AS (SELECT g.first, g.gateway_id, g.state, g.cause, g.currency, sum(g.n) AS n, sum(g.micros) AS micros
+				FROM gone g WHERE EXISTS (SELECT FROM batches b WHERE b.first = g.first)
+				GROUP BY 1, 2, 3, 4, 5 HAVING sum(g.n) <> 0 OR sum(g.micros) <> 0),
+			added AS (INSERT INTO batch_counts AS c (first, gateway_id, state, cause, currency, n, micros)
+				SELECT first, gateway_id, state, cause, currency, n, micros FROM sums
+				ON CONFLICT (first, gateway_id, state, cause, currency) DO UPDATE SET n = c.n + excluded.n, micros = c.micros + excluded.micros)
+			SELECT count(*)::int FROM gone`,
+			compactMost,
+		)
+		return err
+	})
+	if err != nil {
+		return false, fmt.Errorf("adding up batches: %w", err)
+	}
+	return len(n) == 1 && n[0] == compactMost, nil
+}
+
+// BatchCount is how many messages of a batch are somewhere, and what they cost by estimate.
+type BatchCount struct {
+	Gateway  uuid.UUID
+	State    delivery.State
+	Cause    delivery.Cause
+	Currency string
+	N        int64
+	Micros   int64
+	Waiting  bool // they are rows that are no messages yet
+}
+
+// CountBatch counts the rows of a batch that were accepted, in one statement and so at one
+// moment: those that are messages, and those that wait to become some.
+func (s *Store) CountBatch(ctx context.Context, b Batch) ([]BatchCount, error) {
+	if b.First == nil {
+		return nil, nil
+	}
+	counts, err := query(ctx, s.reading(), func(rows pgx.Rows) (c BatchCount, err error) {
+		err = rows.Scan(&c.Gateway, &c.State, &c.Cause, &c.Currency, &c.N, &c.Micros, &c.Waiting)
+		return c, err
+	}, `SELECT gateway_id, state, cause, currency, sum(n)::bigint, sum(micros)::bigint, waiting FROM (
+			SELECT gateway_id, state, cause, currency, n, micros, false AS waiting FROM batch_counts WHERE first = $1
+			UNION ALL SELECT gateway_id, state, cause, currency, n, micros, false FROM batch_deltas WHERE first = $1
+			UNION ALL SELECT gateway_id, state, '', '', n, 0, true FROM batch_waiting WHERE batch_id = $2) AS counts
+		GROUP BY 1, 2, 3, 4, 7 HAVING sum(n) <> 0 ORDER BY 2, 3, 1`, *b.First, b.ID)
+	if err != nil {
+		return nil, fmt.Errorf("counting a batch: %w", err)
+	}
+	return counts, nil
+}
