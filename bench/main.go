@@ -61,6 +61,9 @@ var measures = []measure{
 	{[]string{"history_10m", "tally_10m"}, history},
 	{[]string{"month_turn"}, monthTurn},
 	{[]string{"idle"}, idle},
+	{[]string{"sheet_million", "sheet_million_memory", "batch_through", "result_million", "result_million_memory"}, sheetMillion},
+	{[]string{"sheet_million_xlsx", "sheet_million_xlsx_memory"}, sheetMillionXLSX},
+	{[]string{"batch_pace_used", "batch_pace_exceeded", "pause_takes"}, batchPace},
 }
 
 func main() {

@@ -31,6 +31,7 @@ type Appended struct {
 // those that come and passed over, so an upload that broke off is simply repeated. What
 // was kept before an error stays.
 func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint sheet.Hint, file string, at int) (Appended, error) {
+	defer beFrugal()()
 	one, err := b.Store.Batch(ctx, id)
 	if err != nil {
 		return Appended{}, err

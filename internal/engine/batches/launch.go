@@ -34,6 +34,7 @@ const (
 
 // Launch lets a rehearsed batch go: its rows are accepted, in one transaction.
 func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Batch, error) {
+	defer beFrugal()()
 	now := b.Now()
 	one, err := b.Store.Batch(ctx, id)
 	if err != nil {

@@ -25,7 +25,7 @@ const (
 	// keptFor is how long a rehearsal that stands still holds its batch up.
 	keptFor = 10 * time.Second
 	// aheadPacks is how many packs are on their way through a rehearsal at most.
-	aheadPacks = 8
+	aheadPacks = 4
 )
 
 // rehearseAll rehearses batches, one after the other, until ctx ends.
@@ -61,6 +61,7 @@ type rehearsed struct {
 // rehearse checks every row of a batch and adds up what they come to. Packs are worked on
 // side by side, and gone through in their order.
 func (b *Batches) rehearse(ctx context.Context, one store.Batch) error {
+	defer beFrugal()()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	r, err := b.reading(&one)

@@ -23,6 +23,7 @@ var resultHead = []string{"state", "cause", "advice", "final at", "segments", "c
 // WriteResult writes rows of a batch as a sheet: a person's own columns in their own order,
 // and what became of each row beside them. CSV is written as the list came.
 func WriteResult(out io.Writer, one store.Batch, format string, rows iter.Seq2[Row, error]) error {
+	defer beFrugal()()
 	var head []string
 	for _, c := range one.Found.Columns {
 		head = append(head, c.Head)
