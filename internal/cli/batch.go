@@ -316,7 +316,7 @@ func (a *app) batchLaunch() *cobra.Command {
 			}
 			if l.Pace != "" {
 				if _, err := batch.ParsePace(l.Pace); err != nil {
-					return usagef("--pace: %s", fault.Of(err))
+					return usagef("--pace: %s; accepted is %s", fault.Of(err)[0].Wrong, fault.Of(err)[0].Accepted)
 				}
 			}
 			_, noFile := os.Stat(args[0])

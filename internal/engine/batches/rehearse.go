@@ -284,7 +284,7 @@ func reasonOf(p intake.Plan, faults fault.Faults) (batch.Reason, string) {
 			first = f
 		}
 	}
-	field, _, _ := strings.Cut(first.Field, ".")
+	field, name, _ := strings.Cut(first.Field, ".")
 	switch field {
 	case "to":
 		if p.Number.Number.IsValid() {
@@ -292,7 +292,7 @@ func reasonOf(p intake.Plan, faults fault.Faults) (batch.Reason, string) {
 		}
 		return batch.BadNumber, first.Wrong
 	case "fields":
-		return batch.BadField, first.Wrong
+		return batch.BadField, fmt.Sprintf("{%s}: %s", name, first.Wrong)
 	case "sender":
 		return batch.BadSender, first.Wrong
 	case "gateway":

@@ -411,7 +411,11 @@ func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.
 			if wrong.Field != "" {
 				field = "fields." + wrong.Field
 			}
-			faults.Add(field, fmt.Sprintf("template %s, text %s: %s", wrong.Template, wrong.Language, wrong.Wrong), wrong.Accepted)
+			where := fmt.Sprintf("template %s, text %s: ", wrong.Template, wrong.Language)
+			if d.Own != nil { // a text that has no name
+				where = ""
+			}
+			faults.Add(field, where+wrong.Wrong, wrong.Accepted)
 			return
 		}
 		p.Rendered = rendered

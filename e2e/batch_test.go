@@ -1,0 +1,365 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/xuri/excelize/v2"
+	"golang.org/x/text/encoding/charmap"
+
+	"calmpigeon.example/client"
+)
+
+// passengers is a list with every mistake that it should survive, in windows-1252 with
+// semicolons, as sheets of Europe are saved.
+func passengers(t *testing.T, good int) []byte {
+	t.Helper()
+	rows := []string{"Name;Handy;Fähre;Ref"}
+	for i := range good {
+		rows = append(rows, fmt.Sprintf("Jörg %d;07700 9%05d;07:%02d;p-%d", i, i/80*100+i%80, i%60, i))
+	}
+	rows = append(rows,
+		"Nobody;;08:00;bad-1",
+		"Lost;4.47701E+11;08:00;bad-2",
+		"Twice;+447700900000;08:00;bad-3",
+		"Desk;+442079460123;08:00;bad-4",
+		"No ferry;+447700900790;;bad-5",
+		"Gone;+447700900791;08:00;bad-6",
+		"Torn;+447700900792;08:00;bad-7;and;more")
+	written, err := charmap.Windows1252.NewEncoder().String(strings.Join(rows, "\r\n") + "\r\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return []byte(written)
+}
+
+const cancelled = "Dear {Name|passenger}, your ferry at {Fähre} is cancelled."
+
+// batched uploads a list and has it rehearsed.
+func (h *house) batched(list []byte, w client.BatchWants) client.Batch {
+	h.t.Helper()
+	one := must[client.Batch](h.t)(h.Client.NewBatch(h.t.Context(), w))
+	must[client.BatchAppended](h.t)(h.Client.AppendRows(h.t.Context(), one.ID, bytes.NewReader(list), client.ListHint{File: "list.csv", At: -1}))
+	return h.rehearsed(one.ID)
+}
+
+func (h *house) rehearsed(id string) client.Batch {
+	h.t.Helper()
+	must[client.Batch](h.t)(h.Client.RehearseBatch(h.t.Context(), id))
+	return h.batchWhen(id, "it is rehearsed", func(b client.Batch) bool { return b.State != "checking" })
+}
+
+func (h *house) batchWhen(id, what string, holds func(client.Batch) bool) (b client.Batch) {
+	h.t.Helper()
+	eventually(h.t, what, func() bool {
+		b = must[client.Batch](h.t)(h.Client.Batch(h.t.Context(), id))
+		if b.Tally != nil && b.Totals != nil && b.Tally.Total != int64(b.Totals.Goes) {
+			h.t.Fatalf("%d rows go, and %s", b.Totals.Goes, b.Tally.Equation)
+		}
+		return holds(b)
+	})
+	return b
+}
+
+func finished(b client.Batch) bool { return b.FinishedAt != nil }
+
+// result is a batch's result sheet, as CSV in UTF-8.
+func (h *house) result(id, format string) []byte {
+	h.t.Helper()
+	var out bytes.Buffer
+	if err := h.Client.BatchResult(h.t.Context(), id, format, false, &out); err != nil {
+		h.t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+// From a sheet to a balanced account: what is wrong with rows is said, what was rehearsed is
+// what happens, scouts go first, and the list comes back as it was with what became of each.
+func TestBatchFromSheetToResult(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	must[client.OptOutsAdded](t)(h.Client.AddOptOuts(t.Context(), client.NewOptOuts{Numbers: []string{"+447700900791"}, Why: "asked at the desk"}))
+	const good = 150
+	list := passengers(t, good)
+	one := h.batched(list, client.BatchWants{Name: "storm", Text: cancelled, Country: "GB"})
+	if one.Recognised != "CSV with semicolons, in windows-1252" || one.Rows != good+7 || one.Totals.Goes != good {
+		t.Fatalf("%q: %d rows, %+v", one.Recognised, one.Rows, one.Totals)
+	}
+	left := map[string]int{}
+	for _, part := range one.Totals.Left {
+		left[part.Name] = part.Rows
+	}
+	if fmt.Sprint(left) != "map[field:1 line:1 number:2 opted_out:1 repeated:1 unreadable:1]" {
+		t.Errorf("left out: %v", left)
+	}
+	why := must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), one.ID, "any", "", "", 50))
+	for i, want := range []string{"it is empty", "digits", "stands in row 1 already", "fixed line", "Fähre", "asked at the desk", "6 cells"} {
+		if i >= len(why.Items) || !strings.Contains(why.Items[i].Say, want) {
+			t.Errorf("row %d of those that are left out: %+v, want %q", i, why.Items, want)
+		}
+	}
+	if _, err := h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Scouts: "lots"}); err == nil {
+		t.Error("launched with lots of scouts")
+	}
+
+	// Somebody looks at it on a phone of their own.
+	m := h.settled(must[client.Message](t)(h.Client.TryBatch(t.Context(), one.ID, client.BatchTry{To: "+447700900555", Row: 12})).ID)
+	if m.State != "delivered" || m.Text != "Dear Jörg 11, your ferry at 07:11 is cancelled." {
+		t.Errorf("the try is %s: %s", m.State, m.Text)
+	}
+
+	one = must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Scouts: "10", Seed: 7}))
+	one = h.batchWhen(one.ID, "the scouts are there", func(b client.Batch) bool { return b.Tally.States["held"] == good-10 && b.Tally.States["delivered"] > 5 })
+	if one.FinishedAt != nil || len(h.Fleet.Harbourline.Entries()) > 11 {
+		t.Errorf("%s, %d texts have gone", one.State, len(h.Fleet.Harbourline.Entries()))
+	}
+	if _, err := h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{}); err == nil {
+		t.Error("launched twice")
+	}
+	must[client.Batch](t)(h.Client.ReleaseBatch(t.Context(), one.ID))
+	one = h.batchWhen(one.ID, "it has come to its end", finished)
+	all := must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{}))
+	if all.Total != one.Tally.Total+1 {
+		t.Errorf("of all messages %s; of the batch %s", all.Equation, one.Tally.Equation)
+	}
+
+	// Row by row, what came back is what was rehearsed, and what the gateway has.
+	taken := map[string]int{}
+	for _, e := range h.Fleet.Harbourline.Entries() {
+		taken[e.Ref]++
+	}
+	written := must[string](t)(charmap.Windows1252.NewDecoder().String(string(h.result(one.ID, ""))))
+	lines := csv.NewReader(strings.NewReader(written))
+	lines.Comma = ';'
+	rows := must[[][]string](t)(lines.ReadAll())
+	if len(rows) != good+8 || strings.Join(rows[0][:6], ";") != "Name;Handy;Fähre;Ref;state;cause" {
+		t.Fatalf("%d rows, %v", len(rows), rows[0])
+	}
+	at := func(name string) int { return slices.Index(rows[0], name) }
+	states := map[string]int64{}
+	for i, row := range rows[1:] {
+		id, state, reason := row[at("message")], row[at("state")], row[at("left out")]
+		if (i < good) != (reason == "") || (reason == "") != (id != "") {
+			t.Errorf("row %d: %v", i+1, row)
+			continue
+		}
+		if reason != "" {
+			continue
+		}
+		states[state]++
+		m := must[client.Message](t)(h.Client.Message(t.Context(), id, false))
+		if m.State != state || m.Reference != fmt.Sprintf("p-%d", i) || m.Text != fmt.Sprintf("Dear Jörg %d, your ferry at 07:%02d is cancelled.", i, i%60) {
+			t.Errorf("row %d: %v is %s: %s, %s", i+1, row, m.State, m.Reference, m.Text)
+		}
+		if taken[id] != 1 && state == "delivered" || taken[id] > 1 {
+			t.Errorf("row %d was taken %d times", i+1, taken[id])
+		}
+	}
+	for state, n := range one.Tally.States {
+		if states[state] != n {
+			t.Errorf("%d rows are %s, and %s", states[state], state, one.Tally.Equation)
+		}
+	}
+	book := must[*excelize.File](t)(excelize.OpenReader(bytes.NewReader(h.result(one.ID, "xlsx"))))
+	defer book.Close()
+	if cells := must[[][]string](t)(book.GetRows("Sheet1")); len(cells) != good+8 || cells[1][0] != "Jörg 0" {
+		t.Errorf("as XLSX %d rows", len(cells))
+	}
+
+	// The same again is taken for a mistake.
+	again := h.batched(list, client.BatchWants{Name: "storm", Text: cancelled, Country: "GB"})
+	if _, err := h.Client.LaunchBatch(t.Context(), again.ID, client.Launch{}); err == nil || !strings.Contains(err.Error(), "gone already") {
+		t.Errorf("the same again: %v", err)
+	}
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), again.ID, client.Launch{Again: true, Pace: "1/h"}))
+	must[client.Batch](t)(h.Client.CancelBatch(t.Context(), again.ID))
+	again = h.batchWhen(again.ID, "it is withdrawn", finished)
+	if again.State != "cancelled" || again.Tally.States["cancelled"] < good-2 {
+		t.Errorf("withdrawn: %s, %s", again.State, again.Tally.Equation)
+	}
+}
+
+// An upload that breaks off is simply repeated; rows that differ are not taken for others.
+func TestBatchUploads(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	one := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: "Hello {name}"}))
+	sheet := func(n int) string {
+		var b strings.Builder
+		b.WriteString("mobile,name\n")
+		for i := range n {
+			fmt.Fprintf(&b, "+44770%07d,n%d\n", i, i)
+		}
+		return b.String()
+	}
+	const all = 2345
+	whole := sheet(all)
+	torn := io.MultiReader(strings.NewReader(whole[:len(whole)*2/3]), &broken{})
+	if _, err := h.Client.AppendRows(t.Context(), one.ID, torn, client.ListHint{At: -1}); err == nil {
+		t.Fatal("an upload that broke off was taken")
+	}
+	append := func(list string, at int) (client.BatchAppended, error) {
+		return h.Client.AppendRows(t.Context(), one.ID, strings.NewReader(list), client.ListHint{At: at})
+	}
+	held := must[client.Batch](t)(h.Client.Batch(t.Context(), one.ID)).Rows
+	done := must[client.BatchAppended](t)(append(whole, 0))
+	if done.Rows != all || done.Already != held {
+		t.Errorf("repeated: %+v, %d were there", done, held)
+	}
+	if done = must[client.BatchAppended](t)(append(whole, 0)); done.Rows != all || done.Already != all {
+		t.Errorf("once more: %+v", done)
+	}
+	// Rows from code, with their columns in another order, and one more.
+	done = must[client.BatchAppended](t)(append(`{"name":"Zoë","mobile":"+447709999999","berth":3}`+"\n", -1))
+	if done.Rows != all+1 || len(done.Batch.Columns) != 3 {
+		t.Errorf("appended: %+v", done)
+	}
+	if _, err := append(strings.Replace(whole, "n1\n", "m1\n", 1), 0); err == nil || !strings.Contains(err.Error(), "row 2 differs") {
+		t.Errorf("a row that differs: %v", err)
+	}
+	if _, err := append("x\n", all+2); err == nil {
+		t.Error("rows after a gap were taken")
+	}
+	last := must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), one.ID, "", "", fmt.Sprint(all), 5))
+	if len(last.Items) != 1 || last.Items[0].Cells["name"] != "Zoë" || last.Items[0].Cells["berth"] != "3" {
+		t.Errorf("the last row: %+v", last.Items)
+	}
+	// What the text needs and no column has is said before anything else.
+	must[client.Batch](t)(h.Client.ChangeBatch(t.Context(), one.ID, client.BatchWants{Text: "Hello {surname}"}))
+	if _, err := h.Client.RehearseBatch(t.Context(), one.ID); err == nil || !strings.Contains(err.Error(), "columns.surname") {
+		t.Errorf("rehearsed without a column: %v", err)
+	}
+	if err := h.Client.RemoveBatch(t.Context(), one.ID); err != nil {
+		t.Error(err)
+	}
+	if response, _ := h.request("GET", "/v1/batches/"+one.ID, ""); response.StatusCode != http.StatusNotFound {
+		t.Errorf("a batch that was removed answers %s", response.Status)
+	}
+}
+
+// broken is a connection that breaks.
+type broken struct{}
+
+func (*broken) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
+
+// Held back, let go on, slowed down and killed at any moment, by two instances, each row ends
+// exactly once.
+func TestBatchUnderFaults(t *testing.T) {
+	t.Parallel()
+	h := build(t, quick).with("longshore")
+	other := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease}
+	other.start("127.0.0.1:0")
+	t.Cleanup(func() { other.stop(os.Interrupt) })
+	const good = 2400
+	var list bytes.Buffer
+	list.WriteString("mobile,name\n")
+	for i := range good {
+		fmt.Fprintf(&list, "+447700%06d,n%d\n", i/80*100+i%80, i)
+	}
+	one := h.batched(list.Bytes(), client.BatchWants{Text: "Hello {name}"})
+	if one.Totals.Goes != good {
+		t.Fatalf("%+v", one.Totals)
+	}
+	per := 300
+	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Pace: "250/s"}))
+	went := func() int { return len(h.Fleet.Longshore.Entries()) }
+	for i := range 4 {
+		eventually(t, "more has gone", func() bool { return went() > 150*(i+1) })
+		must[client.Batch](t)(other.Client.PauseBatch(t.Context(), one.ID))
+		eventually(t, "nothing goes any more", func() bool {
+			before := went()
+			time.Sleep(300 * time.Millisecond)
+			return went() == before
+		})
+		if i%2 == 0 {
+			h.kill()
+			h.restart()
+		} else {
+			other.kill()
+			other.restart()
+		}
+		must[client.Batch](t)(h.Client.ResumeBatch(t.Context(), one.ID))
+	}
+	must[client.Batch](t)(h.Client.PaceBatch(t.Context(), one.ID, ""))
+	one = h.batchWhen(one.ID, "it has come to its end", finished)
+	taken := map[string]int{}
+	for _, e := range h.Fleet.Longshore.Entries() {
+		taken[e.Ref]++
+	}
+	rows := must[[][]string](t)(csv.NewReader(bytes.NewReader(h.result(one.ID, "csv"))).ReadAll())
+	unknown := 0
+	for _, row := range rows[1:] {
+		id, state := row[9], row[2]
+		if taken[id] > 1 {
+			t.Errorf("%s was taken %d times", id, taken[id])
+		}
+		if state == "unknown" {
+			unknown++
+		} else if state != "delivered" || taken[id] != 1 {
+			t.Errorf("%v was taken %d times", row, taken[id])
+		}
+	}
+	if len(rows) != good+1 || unknown > good/10 {
+		t.Errorf("%d rows, %d unknown: %s", len(rows), unknown, one.Tally.Equation)
+	}
+}
+
+// The commands do what their help says, and say what comes next.
+func TestBatchCommands(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	file := filepath.Join(t.TempDir(), "storm.csv")
+	if err := os.WriteFile(file, passengers(t, 20), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	code, out, said := h.pigeon("", "batch", "rehearse", file, "--text", cancelled, "--country", "GB")
+	for _, want := range []string{"27 rows = 21 to send + 6 left out", "the number stands there before", "Dear Jörg"} {
+		if code != 0 || !strings.Contains(out, want) {
+			t.Fatalf("ends with %d, without %q:\n%s%s", code, want, out, said)
+		}
+	}
+	id := must[client.List[client.Batch]](t)(h.Client.Batches(t.Context(), "", "", 1)).Items[0].ID
+	short := id[len(id)-8:]
+	if !strings.Contains(said, "pigeon batch launch "+short) || !strings.Contains(said, `numbers    in "Handy"`) {
+		t.Errorf("said %s", said)
+	}
+	if code, out, said = h.pigeon("", "batch", "launch", short, "--wait", "--timeout", "60s"); code != 0 && code != 4 || !strings.Contains(out, "finished") {
+		t.Errorf("launched, it ends with %d:\n%s%s", code, out, said)
+	}
+	result := filepath.Join(t.TempDir(), "result.csv")
+	if code, out, said = h.pigeon("", "batch", "result", short, "--file", result); code != 0 {
+		t.Errorf("%d\n%s%s", code, out, said)
+	}
+	if held, err := os.ReadFile(result); err != nil || bytes.Count(held, []byte("\n")) != 28 {
+		t.Errorf("%s, %v", held, err)
+	}
+	for _, tt := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"batch", "list"}, 0, short},
+		{[]string{"batch", "rows", short, "--left-out", "number"}, 0, "left out: no number"},
+		{[]string{"batch", "rows", short, "--left-out", "weather"}, 3, "no reason"},
+		{[]string{"batch", "pause", short}, 3, "only what is running"},
+		{[]string{"batch", "launch", file}, 3, "there is none"},
+		{[]string{"batch", "launch", file, "--text", "Hi"}, 2, "nobody has looked at this list"},
+		{[]string{"batch", "launch", "nosuch.csv", "--text", "Hi"}, 2, "nosuch.csv"},
+		{[]string{"batch", "launch", short, "--pace", "fast"}, 2, "50/s"},
+		{[]string{"batch", "show", "nosuch"}, 3, "no batch"},
+	} {
+		if code, out, said := h.pigeon("", tt.args...); code != tt.code || !strings.Contains(out+said, tt.says) {
+			t.Errorf("%v ends with %d, want %d and %q:\n%s%s", tt.args, code, tt.code, tt.says, out, said)
+		}
+	}
+}
