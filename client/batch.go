@@ -23,6 +23,7 @@ type BatchWants struct {
 	Cure       string `json:"cure"`
 	Flash      bool   `json:"flash"`
 	Long       bool   `json:"long"`
+	AtAnyHour  bool   `json:"at_any_hour"` // in quiet hours, too
 	FixedLines bool   `json:"fixed_lines"` // rows to fixed lines go, too
 	Repeats    bool   `json:"repeats"`     // rows go, too, whose number stands in the list before
 	// Columns says what columns are for that were not recognised: the name of a column by its
@@ -111,7 +112,20 @@ type Launch struct {
 	Scouts   string     `json:"scouts"`    // how many rows go ahead: a number, or a share such as 2%
 	Seed     uint64     `json:"seed"`      // by which scouts are chosen
 	Again    bool       `json:"again"`     // also if the same list and text have gone already
-	By       string     `json:"by"`
+	// ScoutsAfter is how long after its launch the rest follows by itself, where at least
+	// ScoutsLeast of the scouts were delivered, a share; empty: when somebody releases it.
+	ScoutsAfter Span    `json:"scouts_after"`
+	ScoutsLeast float64 `json:"scouts_least"`
+	// Guard is when it stops by itself; nil: as usual.
+	Guard *Guard `json:"guard"`
+	By    string `json:"by"`
+}
+
+// Guard is when a batch stops by itself. What is zero is not watched.
+type Guard struct {
+	Failures float64 `json:"failures"` // share of what came to an end within a minute
+	Doubt    float64 `json:"doubt"`    // share of what has gone
+	Cost     float64 `json:"cost"`     // times what was estimated
 }
 
 // Failure is how many messages of a batch came to an end for a cause.

@@ -227,6 +227,12 @@ func (c *Client) Tally(ctx context.Context, f Filter) (Tally, error) {
 	return t, c.call(ctx, "GET", "/v1/tally?"+f.values().Encode(), nil, nil, &t)
 }
 
+// SendAt changes until when a message is held; nil lets it go now.
+func (c *Client) SendAt(ctx context.Context, id string, at *time.Time) (Message, error) {
+	var m Message
+	return m, c.call(ctx, "POST", "/v1/messages/"+url.PathEscape(id)+"/send-at", nil, SendAt{at}, &m)
+}
+
 // Follow calls seen with the message as it is and after each change, until its
 // state is final, seen returns false, or ctx ends. A connection that breaks is
 // made again.

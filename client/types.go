@@ -30,6 +30,11 @@ type Draft struct {
 	Flash bool `json:"flash,omitempty"`
 	// Long lets a text of ten segments and more be sent.
 	Long bool `json:"long,omitempty"`
+	// SendAt is when it is to go, as RFC 3339 has it; without a zone by the clock of whom it
+	// is for: 2026-11-29T09:00. Until then it is held.
+	SendAt string `json:"send_at,omitempty"`
+	// AtAnyHour sends a bulk message in quiet hours, too.
+	AtAnyHour bool `json:"at_any_hour,omitempty"`
 	// DryRun makes every check and sends nothing; see [Client.Rehearse].
 	DryRun bool `json:"dry_run,omitempty"`
 }
@@ -58,6 +63,7 @@ type Message struct {
 	CreatedAt  time.Time  `json:"created_at"`
 	ChangedAt  time.Time  `json:"changed_at"`
 	ValidUntil time.Time  `json:"valid_until"`
+	HeldUntil  *time.Time `json:"held_until"` // nil: it does not wait for a time
 	SettledAt  *time.Time `json:"settled_at"`
 	Country    string     `json:"country"`
 	Template   string     `json:"template"`
@@ -69,6 +75,11 @@ type Message struct {
 	Room       int        `json:"room,omitempty"`  // units that a segment holds; of one message only
 	Warnings   []Warning  `json:"warnings,omitempty"`
 	Evidence   []Evidence `json:"evidence,omitempty"`
+}
+
+// SendAt is when a message that is held is to go.
+type SendAt struct {
+	SendAt *time.Time `json:"send_at"` // nil: now
 }
 
 // Evidence is one recorded fact about a message.

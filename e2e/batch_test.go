@@ -48,7 +48,11 @@ const cancelled = "Dear {Name|passenger}, your ferry at {Fähre} is cancelled."
 func (h *house) batched(list []byte, w client.BatchWants) client.Batch {
 	h.t.Helper()
 	one := must[client.Batch](h.t)(h.Client.NewBatch(h.t.Context(), w))
-	must[client.BatchAppended](h.t)(h.Client.AppendRows(h.t.Context(), one.ID, bytes.NewReader(list), client.ListHint{File: "list.csv", At: -1}))
+	must[client.BatchAppended](
+		h.t,
+	)(
+		h.Client.AppendRows(h.t.Context(), one.ID, bytes.NewReader(list), client.ListHint{File: "list.csv", At: -1}),
+	)
 	return h.rehearsed(one.ID)
 }
 
@@ -87,7 +91,11 @@ func (h *house) result(id, format string) []byte {
 func TestBatchFromSheetToResult(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
-	must[client.OptOutsAdded](t)(h.Client.AddOptOuts(t.Context(), client.NewOptOuts{Numbers: []string{"+447700900791"}, Why: "asked at the desk"}))
+	must[client.OptOutsAdded](
+		t,
+	)(
+		h.Client.AddOptOuts(t.Context(), client.NewOptOuts{Numbers: []string{"+447700900791"}, Why: "asked at the desk"}),
+	)
 	const good = 150
 	list := passengers(t, good)
 	one := h.batched(list, client.BatchWants{Name: "storm", Text: cancelled, Country: "GB"})
@@ -118,7 +126,11 @@ func TestBatchFromSheetToResult(t *testing.T) {
 	}
 
 	one = must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Scouts: "10", Seed: 7}))
-	one = h.batchWhen(one.ID, "the scouts are there", func(b client.Batch) bool { return b.Tally.States["held"] == good-10 && b.Tally.States["delivered"] > 5 })
+	one = h.batchWhen(
+		one.ID,
+		"the scouts are there",
+		func(b client.Batch) bool { return b.Tally.States["held"] == good-10 && b.Tally.States["delivered"] > 5 },
+	)
 	if one.FinishedAt != nil || len(h.Fleet.Harbourline.Entries()) > 11 {
 		t.Errorf("%s, %d texts have gone", one.State, len(h.Fleet.Harbourline.Entries()))
 	}
@@ -157,7 +169,8 @@ func TestBatchFromSheetToResult(t *testing.T) {
 		}
 		states[state]++
 		m := must[client.Message](t)(h.Client.Message(t.Context(), id, false))
-		if m.State != state || m.Reference != fmt.Sprintf("p-%d", i) || m.Text != fmt.Sprintf("Dear Jörg %d, your ferry at 07:%02d is cancelled.", i, i%60) {
+		if m.State != state || m.Reference != fmt.Sprintf("p-%d", i) ||
+			m.Text != fmt.Sprintf("Dear Jörg %d, your ferry at 07:%02d is cancelled.", i, i%60) {
 			t.Errorf("row %d: %v is %s: %s, %s", i+1, row, m.State, m.Reference, m.Text)
 		}
 		if taken[id] != 1 && state == "delivered" || taken[id] > 1 {
@@ -177,7 +190,8 @@ func TestBatchFromSheetToResult(t *testing.T) {
 
 	// The same again is taken for a mistake.
 	again := h.batched(list, client.BatchWants{Name: "storm", Text: cancelled, Country: "GB"})
-	if _, err := h.Client.LaunchBatch(t.Context(), again.ID, client.Launch{}); err == nil || !strings.Contains(err.Error(), "gone already") {
+	if _, err := h.Client.LaunchBatch(t.Context(), again.ID, client.Launch{}); err == nil ||
+		!strings.Contains(err.Error(), "gone already") {
 		t.Errorf("the same again: %v", err)
 	}
 	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), again.ID, client.Launch{Again: true, Pace: "1/h"}))
@@ -314,6 +328,42 @@ func TestBatchUnderFaults(t *testing.T) {
 	}
 }
 
+// Scouts that arrive let the rest follow; those that do not hold it back, and so does a guard
+// when too many fail. It says why, and a person can let it go on.
+func TestBatchStopsByItself(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	launched := func(n int, ending string, l client.Launch) client.Batch {
+		var list strings.Builder
+		list.WriteString("mobile,name\n")
+		for i := range n {
+			fmt.Fprintf(&list, "+4477009%03d%s,%s %d\n", i, ending, ending, n)
+		}
+		one := h.batched([]byte(list.String()), client.BatchWants{Text: "Hello {name}"})
+		return must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, l))
+	}
+	well := launched(40, "01", client.Launch{Scouts: "25%", ScoutsAfter: "1s", ScoutsLeast: 0.9})
+	bad := launched(40, "80", client.Launch{Scouts: "10", ScoutsAfter: "2s", ScoutsLeast: 0.9})
+	guarded := launched(90, "80", client.Launch{Pace: "60/s"})
+	for what, id := range map[string]string{"scouts": bad.ID, "guard": guarded.ID} {
+		one := h.batchWhen(id, what+" hold it back", func(b client.Batch) bool { return b.State == "held" })
+		if !strings.Contains(one.Why, map[string]string{"scouts": "of 10 scouts 0 were delivered", "guard": "the guard allows 40%"}[what]) {
+			t.Errorf("%s: %s", what, one.Why)
+		}
+		if what == "scouts" {
+			must[client.Batch](t)(h.Client.ReleaseBatch(t.Context(), id))
+		}
+		must[client.Batch](t)(h.Client.ResumeBatch(t.Context(), id))
+		one = h.batchWhen(id, "it goes on to its end", finished)
+		if one.Tally.States["delivered"] > 0 || len(one.Failures) == 0 || one.Failures[0].Advice == "" {
+			t.Errorf("%s: %s, %+v", what, one.Tally.Equation, one.Failures)
+		}
+	}
+	if well = h.batchWhen(well.ID, "the rest has followed", finished); well.Tally.States["delivered"] != 40 {
+		t.Error(well.Tally.Equation)
+	}
+}
+
 // The commands do what their help says, and say what comes next.
 func TestBatchCommands(t *testing.T) {
 	t.Parallel()
@@ -333,7 +383,8 @@ func TestBatchCommands(t *testing.T) {
 	if !strings.Contains(said, "pigeon batch launch "+short) || !strings.Contains(said, `numbers    in "Handy"`) {
 		t.Errorf("said %s", said)
 	}
-	if code, out, said = h.pigeon("", "batch", "launch", short, "--wait", "--timeout", "60s"); code != 0 && code != 4 || !strings.Contains(out, "finished") {
+	if code, out, said = h.pigeon("", "batch", "launch", short, "--wait", "--timeout", "60s"); code != 0 && code != 4 ||
+		!strings.Contains(out, "finished") {
 		t.Errorf("launched, it ends with %d:\n%s%s", code, out, said)
 	}
 	result := filepath.Join(t.TempDir(), "result.csv")

@@ -63,6 +63,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/messages/:id/follow", a.follow)
 	v1.POST("/messages/:id/cancel", a.cancel)
 	v1.POST("/messages/:id/stop", a.stop)
+	v1.POST("/messages/:id/send-at", a.sendAt)
 	v1.GET("/tally", a.tally)
 	v1.GET("/opt-outs", a.optOuts)
 	v1.POST("/opt-outs", a.addOptOuts)

@@ -25,6 +25,7 @@ import (
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/explain"
 	"calmpigeon.example/internal/store"
@@ -57,7 +58,9 @@ func (a *API) newBatch(c *gin.Context) {
 
 func wantsOf(w client.BatchWants) batch.Wants {
 	return batch.Wants{Text: w.Text, Template: w.Template, Sender: w.Sender, Kind: w.Kind, Gateway: w.Gateway, ValidFor: string(w.ValidFor),
-		Country: strings.ToUpper(w.Country), Language: w.Language, Cure: w.Cure, Flash: w.Flash, Long: w.Long, FixedLines: w.FixedLines,
+		Country: strings.ToUpper(
+			w.Country,
+		), Language: w.Language, Cure: w.Cure, Flash: w.Flash, Long: w.Long, AtAnyHour: w.AtAnyHour, FixedLines: w.FixedLines,
 		Repeats: w.Repeats}
 }
 
@@ -80,6 +83,7 @@ func wireBatch(b store.Batch) client.Batch {
 			Cure:       b.Wants.Cure,
 			Flash:      b.Wants.Flash,
 			Long:       b.Wants.Long,
+			AtAnyHour:  b.Wants.AtAnyHour,
 			FixedLines: b.Wants.FixedLines,
 			Repeats:    b.Wants.Repeats,
 		},
@@ -97,6 +101,10 @@ func wireBatch(b store.Batch) client.Batch {
 		}
 		if !b.Launch.Until.IsZero() {
 			l.Until = &b.Launch.Until
+		}
+		l.Guard = &client.Guard{Failures: b.Launch.Guard.Failures, Doubt: b.Launch.Guard.Doubt, Cost: b.Launch.Guard.Cost}
+		if wait := b.Launch.ScoutsWait; wait.After > 0 {
+			l.ScoutsAfter, l.ScoutsLeast = client.Span(span.Format(wait.After)), wait.Least
 		}
 		if b.Launch.Scouts > 0 {
 			l.Scouts = strconv.Itoa(b.Launch.Scouts)
@@ -456,6 +464,16 @@ func (a *API) launchBatch(c *gin.Context) {
 	var faults fault.Faults
 	o := batches.Orders{Again: l.Again}
 	o.Seed, o.By = l.Seed, keyOf(c).Name
+	o.Guard = batch.UsualGuard
+	if g := l.Guard; g != nil {
+		o.Guard = batch.Guard{Failures: g.Failures, Doubt: g.Doubt, Cost: g.Cost}
+	}
+	o.ScoutsWait.Least = l.ScoutsLeast
+	if l.ScoutsAfter != "" {
+		if o.ScoutsWait.After, err = span.Parse(string(l.ScoutsAfter)); err != nil {
+			faults.Add("scouts_after", fmt.Sprintf("%q is no span", l.ScoutsAfter), span.Accepted)
+		}
+	}
 	if l.StartsAt != nil {
 		o.StartsAt = *l.StartsAt
 	}

@@ -100,8 +100,9 @@ func form(raw, written string) (client.Draft, error) {
 		"template":  &d.Template,
 		"language":  &d.Language,
 		"cure":      &d.Cure,
+		"send_at":   &d.SendAt,
 	}
-	switches := map[string]*bool{"flash": &d.Flash, "long": &d.Long, "dry_run": &d.DryRun}
+	switches := map[string]*bool{"flash": &d.Flash, "long": &d.Long, "at_any_hour": &d.AtAnyHour, "dry_run": &d.DryRun}
 	for _, name := range slices.Sorted(maps.Keys(values)) {
 		if len(values[name]) > 1 {
 			faults.Add(name, "it is given twice", "each field once")

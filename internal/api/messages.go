@@ -64,6 +64,8 @@ func draftOf(draft client.Draft) intake.Draft {
 		Cure:      draft.Cure,
 		Flash:     draft.Flash,
 		Long:      draft.Long,
+		SendAt:    draft.SendAt,
+		AtAnyHour: draft.AtAnyHour,
 	}
 }
 
@@ -77,6 +79,9 @@ func (a *API) accept(c *gin.Context, d intake.Draft, token string) (client.Messa
 		m = asAccepted(m) // the first answer: what was known when it was given
 	}
 	w := a.wire(m)
+	if m.State == delivery.Held {
+		w.HeldUntil = m.HeldUntil
+	}
 	w.Warnings, w.Again = warnings(said), again
 	return w, nil
 }
@@ -84,6 +89,9 @@ func (a *API) accept(c *gin.Context, d intake.Draft, token string) (client.Messa
 // asAccepted is a message as it was when it was accepted.
 func asAccepted(m store.Message) store.Message {
 	m.State, m.Cause, m.Rivals, m.Attempts, m.Repeats = delivery.Queued, "", "", 0, 0
+	if m.HeldUntil != nil {
+		m.State = delivery.Held
+	}
 	m.GatewayRef, m.SettledAt, m.ChangedAt = "", nil, m.CreatedAt
 	return m
 }
@@ -133,6 +141,10 @@ func (a *API) message(c *gin.Context) {
 		return
 	}
 	w := a.wire(m)
+	if err := a.addHeld(c, []client.Message{w}, func(_ int, at *time.Time) { w.HeldUntil = at }); err != nil {
+		a.refuse(c, err)
+		return
+	}
 	whole := explain.Text(m.Text, a.weighedFor(m))
 	w.Parts, w.Room = whole.Parts, whole.Room
 	var known delivery.Digest
@@ -174,6 +186,40 @@ func (a *API) weighedFor(m store.Message) smstext.Options {
 	return smstext.Options{}
 }
 
+// addHeld tells until when messages are held, of those that are.
+func (a *API) addHeld(c *gin.Context, messages []client.Message, tell func(i int, at *time.Time)) error {
+	var held []uuid.UUID
+	for _, m := range messages {
+		if m.State == string(delivery.Held) {
+			held = append(held, uuid.MustParse(m.ID))
+		}
+	}
+	until, err := a.engine.Store.HeldUntil(c.Request.Context(), held)
+	if err != nil {
+		return err
+	}
+	for i, m := range messages {
+		if at, ok := until[uuid.MustParse(m.ID)]; ok {
+			tell(i, &at)
+		}
+	}
+	return nil
+}
+
+// sendAt changes until when a message is held, or lets it go.
+func (a *API) sendAt(c *gin.Context) {
+	request, err := read[client.SendAt](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	at := a.engine.Now()
+	if request.SendAt != nil {
+		at = *request.SendAt
+	}
+	a.decide(c, func(ctx context.Context, id uuid.UUID, by string) error { return a.engine.Hold.Until(ctx, id, at, by) })
+}
+
 // cancel withdraws a message that still waits.
 func (a *API) cancel(c *gin.Context) { a.decide(c, a.engine.Withdraw.Withdraw) }
 
@@ -195,7 +241,12 @@ func (a *API) decide(c *gin.Context, decision func(ctx context.Context, id uuid.
 		a.refuse(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, a.wire(m))
+	w := a.wire(m)
+	if err := a.addHeld(c, []client.Message{w}, func(_ int, at *time.Time) { w.HeldUntil = at }); err != nil {
+		a.refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, w)
 }
 
 func (a *API) addRaw(c *gin.Context, evidence []client.Evidence, timeline []store.Evidence) error {
@@ -386,6 +437,10 @@ func (a *API) find(c *gin.Context) {
 	l := client.List[client.Message]{Items: []client.Message{}, Next: next}
 	for _, m := range found {
 		l.Items = append(l.Items, a.wire(m))
+	}
+	if err := a.addHeld(c, l.Items, func(i int, at *time.Time) { l.Items[i].HeldUntil = at }); err != nil {
+		a.refuse(c, err)
+		return
 	}
 	c.JSON(http.StatusOK, l)
 }

@@ -19,6 +19,7 @@ import (
 	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/engine/batches"
+	"calmpigeon.example/internal/engine/hold"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/roster"
@@ -116,6 +117,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 				Accepted: "the same request again, or a new key",
 			},
 		)
+	case errors.Is(err, hold.ErrNotHeld):
+		p = told(http.StatusConflict, "not-held", "This does not wait for a time", err.Error())
 	case errors.Is(err, withdraw.ErrGone):
 		p = told(http.StatusConflict, "gone", "This can no longer be withdrawn", err.Error())
 	case errors.Is(err, withdraw.ErrMayHaveGone):

@@ -52,6 +52,7 @@ func (b *batchFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&w.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
 	f.BoolVar(&w.Flash, "flash", false, "show it at once and do not keep it, where the gateway can")
 	f.BoolVar(&w.Long, "long", false, "send texts though they have ten segments or more")
+	f.BoolVar(&w.AtAnyHour, "at-any-hour", false, "send in quiet hours, too")
 	f.BoolVar(&w.FixedLines, "fixed-lines", false, "send to fixed lines, too")
 	f.BoolVar(&w.Repeats, "repeats", false, "send to a number as often as it stands in the list")
 	f.StringToStringVar(&b.columns, "column", nil, "what a column is for, as ROLE=NAME: to, country, language, name, reference or text")
@@ -286,7 +287,7 @@ func (a *app) batchLaunch() *cobra.Command {
 	var b batchFlags
 	var l client.Launch
 	var starts, until string
-	var yes, wait bool
+	var yes, wait, noGuard bool
 	var patience time.Duration
 	cmd := &cobra.Command{
 		Use:   "launch FILE|BATCH",
@@ -310,9 +311,12 @@ func (a *app) batchLaunch() *cobra.Command {
 				}
 				at, err := moment(t.given, now)
 				if err != nil {
-					return usagef("--%s %q: accepted is a time such as 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z", t.flag, t.given)
+					return usagef("--%s %q: %s", t.flag, t.given, momentAccepted)
 				}
 				*t.into = &at
+			}
+			if noGuard {
+				l.Guard = &client.Guard{}
 			}
 			if l.Pace != "" {
 				if _, err := batch.ParsePace(l.Pace); err != nil {
@@ -355,6 +359,9 @@ func (a *app) batchLaunch() *cobra.Command {
 	b.add(f)
 	f.StringVar(&l.Pace, "pace", "", "how fast it goes at most, such as 500/s, 30/min or 2000/h")
 	f.StringVar(&l.Scouts, "scouts", "", "how many rows go ahead, chosen at random: a number, or a share such as 2%")
+	f.Var(wireSpan{&l.ScoutsAfter}, "scouts-after", "the rest follows by itself so long after the launch, if enough scouts were delivered")
+	f.Float64Var(&l.ScoutsLeast, "scouts-least", 0, "the share of scouts that has to be delivered for that, such as 0.95")
+	f.BoolVar(&noGuard, "no-guard", false, "do not stop by itself when many fail or are in doubt, or it costs more than it should")
 	f.Uint64Var(&l.Seed, "seed", 0, "by which scouts are chosen")
 	f.StringVar(&starts, "starts", "", "when it starts: 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z")
 	f.StringVar(&until, "until", "", "when what is left expires")
@@ -364,6 +371,8 @@ func (a *app) batchLaunch() *cobra.Command {
 	spanVar(f, &patience, "timeout", 24*time.Hour, "how long to wait at most")
 	return cmd
 }
+
+const momentAccepted = "accepted is a time such as 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z"
 
 // moment reads a time: of today or, if that is over, of tomorrow; or with its date; in the
 // zone of this machine unless it says another.

@@ -18,7 +18,17 @@ import (
 )
 
 func (a *app) message() *cobra.Command {
-	return group("message", "Look at messages", a.messageShow(), a.messageFind(), a.messageCancel(), a.messageStop(), a.messageInbound())
+	return group(
+		"message",
+		"Look at messages",
+		a.messageShow(),
+		a.messageFind(),
+		a.messageCancel(),
+		a.messageHold(),
+		a.messageRelease(),
+		a.messageStop(),
+		a.messageInbound(),
+	)
 }
 
 func (a *app) messageInbound() *cobra.Command {
@@ -38,6 +48,28 @@ func (a *app) messageInbound() *cobra.Command {
 
 func (a *app) messageCancel() *cobra.Command {
 	return a.decision("cancel", "Withdraw a message that still waits to be sent", "", (*client.Client).Cancel)
+}
+
+func (a *app) messageRelease() *cobra.Command {
+	return a.decision("release", "Let a message go that waits for its time", "",
+		func(c *client.Client, ctx context.Context, id string) (client.Message, error) {
+			return c.SendAt(ctx, id, nil)
+		})
+}
+
+func (a *app) messageHold() *cobra.Command {
+	var until string
+	cmd := a.decision("hold", "Change until when a message is held that waits for its time", "",
+		func(c *client.Client, ctx context.Context, id string) (client.Message, error) {
+			at, err := moment(until, time.Now())
+			if err != nil {
+				return client.Message{}, usagef("--until %q: %s", until, momentAccepted)
+			}
+			return c.SendAt(ctx, id, &at)
+		})
+	cmd.Flags().StringVar(&until, "until", "", "until when: 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z")
+	cmd.MarkFlagRequired("until")
+	return cmd
 }
 
 func (a *app) messageStop() *cobra.Command {
@@ -103,6 +135,9 @@ func (a *app) messageShow() *cobra.Command {
 				)
 			}
 			if a.config.GetString("output") == "table" {
+				if m.HeldUntil != nil {
+					fmt.Fprintf(cmd.OutOrStdout(), "Held until %s. Let it go: pigeon message release %s\n", a.at(*m.HeldUntil), m.ID)
+				}
 				writeTimeline(cmd.OutOrStdout(), m)
 				return nil
 			}

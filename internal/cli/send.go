@@ -101,6 +101,8 @@ func (a *app) send() *cobra.Command {
 	f.StringVar(&d.Language, "language", "", "whose text of the template is taken; by the country if not given")
 	f.BoolVar(&d.Flash, "flash", false, "show it at once and do not keep it, where the gateway can")
 	f.StringVar(&d.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
+	f.StringVar(&d.SendAt, "at", "", "when it is to go: 2026-11-29T09:00:00Z, or 2026-11-29T09:00 by the recipient's clock")
+	f.BoolVar(&d.AtAnyHour, "at-any-hour", false, "send a bulk text in quiet hours, too")
 	f.BoolVar(&d.Long, "long", false, "send it though it has ten segments or more")
 	f.StringVar(&encoding, "encoding", "", "what a text from standard input is written in, such as windows-1252 (default utf-8)")
 	spanVar(f, &patience, "timeout", 2*time.Minute, "how long to wait at most")

@@ -340,7 +340,7 @@ func soon(to string, within client.Span) client.Draft {
 }
 
 func bulk(to, text string) client.Draft {
-	return client.Draft{To: to, Text: text, Kind: "bulk", Reference: "storm-sunday"}
+	return client.Draft{To: to, Text: text, Kind: "bulk", Reference: "storm-sunday", AtAnyHour: true}
 }
 
 func crossings(numbers ...string) []Act {

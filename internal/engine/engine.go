@@ -19,6 +19,7 @@ import (
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/dispatch"
+	"calmpigeon.example/internal/engine/hold"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/kit"
@@ -54,6 +55,7 @@ type Engine struct {
 	Keys     *keys.Keys
 	Trial    *trial.Trial
 	Batches  *batches.Batches
+	Hold     *hold.Hold
 	Config   Config
 
 	dispatch *dispatch.Dispatch
@@ -100,6 +102,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:   in,
 		Batches:  batches.New(k, in, c),
+		Hold:     hold.New(k, c),
 		Withdraw: &withdraw.Withdrawal{Kit: k, Course: c},
 		Receipts: receipts.New(k, c),
 		Keys:     &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader},
@@ -116,7 +119,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
-		e.Intake.Run, e.Batches.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Intake.Run, e.Batches.Run, e.Hold.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}
@@ -165,6 +168,7 @@ func (e *Engine) look(ctx context.Context) error {
 	e.chase.Wake(sight.Silent, sight.Late)
 	e.Receipts.Wake(sight.Unread, sight.Strays)
 	e.Batches.Wake(sight.ToCheck, sight.AtWork)
+	e.Hold.Wake(sight.Held)
 	if sight.Deltas {
 		e.counts.Now()
 	}

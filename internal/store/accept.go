@@ -118,15 +118,15 @@ func (s *Store) claimTokens(ctx context.Context, set []Acceptance) (map[string]*
 const (
 	insertMessages = `INSERT INTO messages_%M (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference,
 		valid_until,
-		created_at, country, template, registration, given, fields, flash, route, begun)
+		created_at, country, template, registration, given, fields, flash, route, begun, held_until)
 	SELECT n.id, n.key_id, n.to_number, n.sender, n.kind, n.lane, n.text, n.encoding, n.units, n.segments, n.reference, n.valid_until,
-		n.created_at, n.country, n.template, n.registration, n.given, n.fields::jsonb, n.flash, n.route, n.begun
+		n.created_at, n.country, n.template, n.registration, n.given, n.fields::jsonb, n.flash, n.route, n.begun, n.held_until
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::int[], $10::int[],
 		$11::text[],
 		$12::timestamptz[], $13::timestamptz[], $14::text[], $15::text[], $16::text[], $17::text[], $18::text[], $19::boolean[],
-			$20::text[], $21::text[])
+			$20::text[], $21::text[], $22::timestamptz[])
 		AS n (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until,
-		created_at, country, template, registration, given, fields, flash, route, begun)`
+		created_at, country, template, registration, given, fields, flash, route, begun, held_until)`
 	insertStandings = `INSERT INTO standings_%M (id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest)
 	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::bigint[], $6::int[], $7::int[], $8::text[],
 		$9::text[], $10::bytea[])`
@@ -136,6 +136,7 @@ const (
 func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 	var b pgx.Batch
 	var sends []sending
+	var waits []sending
 	counts, batches := tallyDeltas{}, batchDeltas{}
 	divided := byMonth(s, set, func(a *Acceptance) uuid.UUID { return a.Message.ID })
 	n := 0
@@ -146,7 +147,11 @@ func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 		}
 		for i := range some {
 			m := &some[i].Message
-			sends = append(sends, sending{m.ID, m.GatewayID, m.Lane, m.DueAt, m.ValidUntil})
+			if m.State == delivery.Held {
+				waits = append(waits, sending{id: m.ID, gateway: m.GatewayID, due: *m.HeldUntil})
+			} else {
+				sends = append(sends, sending{m.ID, m.GatewayID, m.Lane, m.DueAt, m.ValidUntil})
+			}
 			counts.add(m, 1)
 			batches.add(m, 1)
 		}
@@ -155,6 +160,7 @@ func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 		return fmt.Errorf("there are no tables yet for the month of %d messages", len(set)-n)
 	}
 	queueToSend(&b, sends)
+	queueHeld(&b, waits)
 	queueSealed(&b, set)
 	counts.queue(&b)
 	batches.queue(&b)
@@ -175,7 +181,7 @@ func queueMessages(b *pgx.Batch, m month, set []Acceptance) error {
 			fields[i] = &text
 		}
 		var d delivery.Digest
-		d.Note(delivery.Evidence{Source: delivery.Own, Claim: delivery.Queued, Parts: a.Message.Segments, Note: a.Begun})
+		d.Note(delivery.Evidence{Source: delivery.Own, Claim: a.Message.State, Parts: a.Message.Segments, Note: a.Begun})
 		digests[i], _ = d.AppendBinary(nil)
 	}
 	id := ids(set, func(a *Acceptance) uuid.UUID { return a.Message.ID })
@@ -207,6 +213,7 @@ func queueMessages(b *pgx.Batch, m month, set []Acceptance) error {
 		column(set, func(a *Acceptance) bool { return a.Message.Flash }),
 		word(func(m *Message) string { return m.Route }),
 		words(set, func(a *Acceptance) string { return a.Begun }),
+		column(set, func(a *Acceptance) *time.Time { return a.Message.HeldUntil }),
 	)
 	b.Queue(
 		m.in(insertStandings),

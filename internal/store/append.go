@@ -74,7 +74,7 @@ func scanStanding(rows pgx.Rows) (m Message, err error) {
 }
 
 // waits reports whether a message in the state is among those to be sent.
-func waits(s delivery.State) bool { return s == delivery.Queued || s == delivery.Held }
+func waits(s delivery.State) bool { return s == delivery.Queued }
 
 // isOpen reports whether a gateway has a message in the state, or may have, and
 // its end is not known.
@@ -172,6 +172,8 @@ type changes struct {
 	standings     map[month][]Message
 	sends         []sending
 	sendsNot      []uuid.UUID
+	held          []sending
+	heldNot       []uuid.UUID
 	asks          []Message
 	asksNot       []uuid.UUID
 	begun         []submission
@@ -284,16 +286,19 @@ func (c *changes) places(before, m *Message) {
 	switch was, is := waits(before.State), waits(m.State); {
 	case is && (!was || !m.DueAt.IsZero() || before.GatewayID != m.GatewayID || before.State != m.State):
 		due := m.DueAt
-		switch {
-		case m.State == delivery.Held:
-			due = never
-		case due.IsZero():
+		if due.IsZero() {
 			due = c.now
 		}
 		c.sends = append(c.sends, sending{m.ID, m.GatewayID, m.Lane, due, m.ValidUntil})
 	case was && !is:
 		m.DueAt = time.Time{}
 		c.sendsNot = append(c.sendsNot, m.ID)
+	}
+	switch was, is := before.State == delivery.Held, m.State == delivery.Held; {
+	case is && !was: // until somebody lets it go, or its time is over
+		c.held = append(c.held, sending{id: m.ID, gateway: m.GatewayID, due: m.ValidUntil})
+	case was && !is:
+		c.heldNot = append(c.heldNot, m.ID)
 	}
 	switch was, is := isOpen(before.State), isOpen(m.State); {
 	case is:
@@ -392,6 +397,10 @@ func (c *changes) queue(b *pgx.Batch) {
 	queueToSend(b, c.sends)
 	if len(c.sendsNot) > 0 {
 		b.Queue("DELETE FROM to_send WHERE id = ANY($1)", uuids(c.sendsNot))
+	}
+	queueHeld(b, c.held)
+	if len(c.heldNot) > 0 {
+		b.Queue("DELETE FROM held WHERE id = ANY($1)", uuids(c.heldNot))
 	}
 	queueToAsk(b, c.asks)
 	if len(c.asksNot) > 0 {

@@ -156,7 +156,9 @@ func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.U
 			ctx,
 			s.hot(),
 			scanAccepted,
-			m.in("SELECT id, begun, segments FROM messages_%M WHERE id = ANY($1) AND begun IS NOT NULL"),
+			m.in(
+				"SELECT id, begun, segments, CASE WHEN held_until IS NULL THEN 'queued' ELSE 'held' END FROM messages_%M WHERE id = ANY($1) AND begun IS NOT NULL",
+			),
 			uuids(some),
 		)
 		if err != nil {
@@ -168,7 +170,7 @@ func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.U
 		}
 		for i := range began {
 			if e := &began[i]; e.Attempt == 0 {
-				e.ID, e.Claim, e.Note, e.Parts = e.MessageID, delivery.Queued, how[e.MessageID].Note, how[e.MessageID].Parts
+				e.ID, e.Claim, e.Note, e.Parts = e.MessageID, how[e.MessageID].Claim, how[e.MessageID].Note, how[e.MessageID].Parts
 			}
 		}
 		for _, e := range slices.Concat(facts, began, taken) {
@@ -211,7 +213,7 @@ func scanTaken(rows pgx.Rows) (Evidence, error) {
 }
 
 func scanAccepted(rows pgx.Rows) (e Evidence, err error) {
-	err = rows.Scan(&e.MessageID, &e.Note, &e.Parts)
+	err = rows.Scan(&e.MessageID, &e.Note, &e.Parts, &e.Claim)
 	return e, err
 }
 

@@ -182,15 +182,15 @@ func (s *Store) Release(ctx context.Context, first uuid.UUID, now time.Time) err
 	return s.send(ctx, &b)
 }
 
-// WaitingOf takes messages of a batch that wait to be sent, at most so many. Call it within
-// [Store.Transact].
+// WaitingOf takes messages of a batch that wait to be sent, or for their time, at most so
+// many. Call it within [Store.Transact].
 func (s *Store) WaitingOf(ctx context.Context, first uuid.UUID, most int) ([]Message, error) {
-	turns, err := query(ctx, s.hot(), scanTurn, "SELECT id, due_at FROM to_send WHERE id > $1 AND id <= $2 ORDER BY id LIMIT $3",
-		first, lastOf(first), most)
+	waiting, err := query(ctx, s.hot(), scanID, `(SELECT id FROM to_send WHERE id > $1 AND id <= $2 ORDER BY id LIMIT $3)
+		UNION ALL (SELECT id FROM held WHERE id > $1 AND id <= $2 ORDER BY id LIMIT $3)`, first, lastOf(first), most)
 	if err != nil {
 		return nil, err
 	}
-	return s.take(ctx, turns, uuid.Nil, mayEnd, " FOR UPDATE OF s")
+	return s.read(ctx, waiting[:min(len(waiting), most)], "AND s.state IN ('queued', 'held') ORDER BY s.id FOR UPDATE OF s")
 }
 
 // BatchMessage is where the message of a row stands.

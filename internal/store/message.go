@@ -54,6 +54,8 @@ type Content struct {
 	Fields map[string]any // of its template
 	Flash  bool
 	Route  string // the name of its route; empty if it has none
+	// HeldUntil is until when it was held when it was accepted; nil: it was not.
+	HeldUntil *time.Time
 	// Sealed is the text and the fields of a passcode that was claimed, sealed;
 	// Text and Fields are what of them may be seen. Marks are keyed hashes of the
 	// codes in them, [MarkSize] octets each.
@@ -94,7 +96,7 @@ func (t *Standing) micros() *int64 {
 // contentColumns and standingColumns are read by scanMessage.
 const (
 	contentColumns = `m.id, m.key_id, m.to_number, m.sender, m.kind, m.lane, m.text, m.encoding, m.units, m.segments, m.reference,
-		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route`
+		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route, m.held_until`
 	standingColumns = `s.gateway_id, s.state, s.cause, s.rivals, s.attempts, s.changed_at, s.settled_at, s.price_micros, s.currency,
 		s.repeats, s.version, s.cut_id, s.digest`
 )
@@ -117,7 +119,8 @@ func (n *number) ScanText(t pgtype.Text) error {
 
 func (c *Content) into(r *raw) []any {
 	return []any{&c.ID, &c.KeyID, (*number)(&c.To), &c.Sender, &c.Kind, &c.Lane, &c.Text, &c.Encoding, &c.Units, &c.Segments, &c.Reference,
-		&c.ValidUntil, &c.CreatedAt, &c.Country, &c.Template, &c.Registration, &c.Given, &r.fields, &c.Flash, &c.Route}
+		&c.ValidUntil, &c.CreatedAt, &c.Country, &c.Template, &c.Registration, &c.Given, &r.fields, &c.Flash, &c.Route,
+		&c.HeldUntil}
 }
 
 func (t *Standing) into(r *raw) []any {

@@ -21,6 +21,7 @@ type Sight struct {
 	Deltas   bool        // there is something to be added up
 	ToCheck  bool        // there are batches to be rehearsed
 	AtWork   bool        // there are batches whose rows may have to go
+	Held     bool        // the time of messages has come
 }
 
 // DueLane is that a gateway has something to send in a lane: the most urgent.
@@ -39,6 +40,7 @@ const (
 	sightSettings
 	sightDeltas
 	sightBatches
+	sightHeld
 )
 
 // lookSQL is the statement. Each LIMIT keeps PostgreSQL from making one great join
@@ -53,8 +55,9 @@ var lookSQL = fmt.Sprintf(`SELECT %d, g.id, min(lanes.lane)::bigint FROM gateway
 	UNION ALL SELECT %d, NULL, n FROM settings_changes
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas) OR EXISTS (SELECT FROM batch_deltas)
 	UNION ALL SELECT DISTINCT %d, NULL::uuid, CASE state WHEN 'checking' THEN 0 ELSE 1 END FROM batches
-		WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL`,
-	sightDue, sightSilent, sightLate, sightUnread, sightStrays, sightSettings, sightDeltas, sightBatches)
+		WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL
+	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM held WHERE release_at <= $1)`,
+	sightDue, sightSilent, sightLate, sightUnread, sightStrays, sightSettings, sightDeltas, sightBatches, sightHeld)
 
 // Look sees what there is to do, in one statement: it is asked twice a second by
 // every instance. It looks once for each gateway and lane, however much waits.
@@ -89,6 +92,8 @@ func (s *Store) Look(ctx context.Context, now, unreadBefore time.Time) (Sight, e
 			sight.Settings = p.n
 		case sightDeltas:
 			sight.Deltas = true
+		case sightHeld:
+			sight.Held = true
 		case sightBatches:
 			sight.ToCheck, sight.AtWork = sight.ToCheck || p.n == 0, sight.AtWork || p.n == 1
 		}

@@ -584,9 +584,20 @@ func TestHeldMessagesAreNotSent(t *testing.T) {
 	if claimed() != 0 {
 		t.Error("held, it is claimed")
 	}
-	late := must[[]Message](t)(s.TooLate(t.Context(), now().Add(2*time.Hour), 9))
-	if len(late) != 1 {
-		t.Errorf("%d are too late", len(late))
+	if late := must[[]Message](t)(s.TooLate(t.Context(), now().Add(2*time.Hour), 9)); len(late) != 0 {
+		t.Errorf("%d that are held are too late to be sent", len(late))
+	}
+	for after, want := range map[time.Duration]int{0: 0, 2 * time.Hour: 1} {
+		err := s.Transact(t.Context(), func(s *Store) error {
+			due, err := s.Due(t.Context(), now().Add(after), 9)
+			if len(due) != want {
+				t.Errorf("after %v %d are due, want %d", after, len(due), want)
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 	say(delivery.Queued)
 	if claimed() != 1 {

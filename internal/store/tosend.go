@@ -41,12 +41,8 @@ func scanTurn(rows pgx.Rows) (t turn, err error) {
 	return t, err
 }
 
-// What may be done with a message that waits: what is held is not sent, but its
-// time may be over.
-const (
-	mayGo  = "'queued'"
-	mayEnd = "'queued', 'held'"
-)
+// mayGo is the state of a message that waits to be sent.
+const mayGo = "'queued'"
 
 // passOver locks what is read and passes over what others have locked.
 const passOver = " FOR UPDATE OF s SKIP LOCKED" // #nosec G101 -- SQL
@@ -182,7 +178,7 @@ func (s *Store) TooLate(ctx context.Context, now time.Time, most int) ([]Message
 	if err != nil {
 		return nil, fmt.Errorf("looking for what is too late: %w", err)
 	}
-	return s.take(ctx, turns, uuid.Nil, mayEnd, passOver)
+	return s.take(ctx, turns, uuid.Nil, mayGo, passOver)
 }
 
 // Place is a place among the messages that wait for a gateway.
@@ -215,7 +211,10 @@ func (s *Store) Waiting(ctx context.Context, gateway uuid.UUID, routes []string,
 // Unsettled counts messages of a gateway that wait to be sent or of which more
 // is to be heard.
 func (s *Store) Unsettled(ctx context.Context, gateway uuid.UUID) (n int64, err error) {
-	err = s.gorm(ctx).Raw("SELECT (SELECT count(*) FROM to_send WHERE gateway_id = ?) + (SELECT count(*) FROM to_ask WHERE gateway_id = ?)",
-		gateway, gateway).Scan(&n).Error
+	err = s.gorm(ctx).
+		Raw("SELECT (SELECT count(*) FROM to_send WHERE gateway_id = ?) + (SELECT count(*) FROM to_ask WHERE gateway_id = ?) "+
+			"+ (SELECT count(*) FROM held WHERE gateway_id = ?)", gateway, gateway, gateway).
+		Scan(&n).
+		Error
 	return n, err
 }

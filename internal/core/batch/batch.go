@@ -57,6 +57,8 @@ type Wants struct {
 	Cure     string `json:"cure,omitempty"`
 	Flash    bool   `json:"flash,omitempty"`
 	Long     bool   `json:"long,omitempty"`
+	// AtAnyHour sends in quiet hours, too.
+	AtAnyHour bool `json:"at_any_hour,omitempty"`
 	// FixedLines and Repeats let rows go that are left out else: to fixed lines, and to
 	// numbers that stand in the list before.
 	FixedLines bool `json:"fixed_lines,omitempty"`
@@ -89,5 +91,8 @@ type Launch struct {
 	Pace     Pace      `json:"pace,omitzero"`
 	Scouts   int       `json:"scouts,omitempty"` // how many rows go ahead; 0: all go
 	Seed     uint64    `json:"seed,omitempty"`   // by which they are chosen
-	By       string    `json:"by"`
+	// ScoutsWait is when the rest follows by itself; Guard when the batch stops by itself.
+	ScoutsWait ScoutsWait `json:"scouts_wait,omitzero"`
+	Guard      Guard      `json:"guard,omitzero"`
+	By         string     `json:"by"`
 }

@@ -158,6 +158,50 @@ func (q Quiet) At(kind pace.Kind, local time.Time) (until string, quiet bool) {
 	return q.To, now >= q.From || now < q.To
 }
 
+// QuietUntil is when a moment's quiet hours are over for a kind of message, in every place
+// where the recipient may be; the moment itself, and no place, where it is not quiet.
+func (r Rule) QuietUntil(kind pace.Kind, zones []string, at time.Time) (until time.Time, zone string) {
+	const most = 50 // spans one after the other: a rule may be quiet at all times
+	for range most {
+		next := at
+		for _, q := range r.Quiet {
+			for _, name := range zones {
+				place, err := time.LoadLocation(name)
+				if err != nil {
+					continue
+				}
+				if end := q.end(kind, at.In(place)); end.After(next) {
+					next, zone = end, name
+				}
+			}
+		}
+		if next.Equal(at) {
+			return at, zone
+		}
+		at = next
+	}
+	return at, zone
+}
+
+// end is when a span is over that a local moment lies in; zero if it lies in none.
+func (q Quiet) end(kind pace.Kind, local time.Time) time.Time {
+	if _, quiet := q.At(kind, local); !quiet {
+		return time.Time{}
+	}
+	year, month, day := local.Date()
+	if slices.Contains(q.Days, local.Weekday().String()[:3]) {
+		return time.Date(year, month, day+1, 0, 0, 0, 0, local.Location())
+	}
+	to, err := time.Parse("15:04", q.To)
+	if err != nil { // rules are checked
+		return time.Time{}
+	}
+	if local.Format("15:04") >= q.To {
+		day++
+	}
+	return time.Date(year, month, day, to.Hour(), to.Minute(), 0, 0, local.Location())
+}
+
 // ReadRules reads rules from YAML: a list under rules, with what holds for all
 // of them (date, origin) beside it. Errors wrap [ErrRule] and name the line, or
 // the country and the field.

@@ -37,6 +37,9 @@ func (b *Batches) Resume(ctx context.Context, id uuid.UUID, _ string) (store.Bat
 		if one.State != batch.Paused && one.State != batch.Held {
 			return notNow(one, "only what is held back can go on")
 		}
+		if one.State == batch.Held { // whoever lets it go on has seen why it stopped
+			one.Launch.Guard, one.Launch.ScoutsWait = batch.Guard{}, batch.ScoutsWait{}
+		}
 		one.State, one.Why = batch.Running, ""
 		if err := s.Release(ctx, *one.First, b.Now()); err != nil {
 			return err

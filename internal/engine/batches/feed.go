@@ -32,7 +32,13 @@ const (
 
 // feedAll lets rows out until ctx ends.
 func (b *Batches) feedAll(ctx context.Context) {
-	f := &feeding{Batches: b, flows: map[flowing]*flow{}, packs: map[feedID]*opened{}, scouts: map[uuid.UUID]batch.Scouts{}}
+	f := &feeding{
+		Batches: b,
+		flows:   map[flowing]*flow{},
+		packs:   map[feedID]*opened{},
+		scouts:  map[uuid.UUID]batch.Scouts{},
+		stood:   map[uuid.UUID][]stood{},
+	}
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	said := time.Time{}
@@ -65,6 +71,13 @@ type feeding struct {
 	packs   map[feedID]*opened
 	scouts  map[uuid.UUID]batch.Scouts
 	settled time.Time
+	stood   map[uuid.UUID][]stood
+}
+
+// stood is how a batch stood at a moment.
+type stood struct {
+	at time.Time
+	batch.Standing
 }
 
 // feedID names a feed.
@@ -104,6 +117,7 @@ func (f *feeding) look(ctx context.Context) (busy bool, err error) {
 		clear(f.packs)
 		clear(f.scouts)
 		clear(f.flows)
+		clear(f.stood)
 		return false, nil
 	}
 	settle := time.Since(f.settled) >= settleEvery
@@ -401,6 +415,11 @@ func (f *feeding) settle(ctx context.Context, one store.Batch) error {
 			open = true
 		}
 	}
+	if one.State == batch.Running {
+		if held, err := f.guard(ctx, one, counts); held || err != nil {
+			return err
+		}
+	}
 	switch {
 	case rows > 0 && late:
 		_, err = f.Store.ChangeBatch(ctx, one.ID, now, func(s *store.Store, is *store.Batch) error {
@@ -425,4 +444,69 @@ func (f *feeding) settle(ctx context.Context, one store.Batch) error {
 		})
 	}
 	return err
+}
+
+// standing is what a guard looks at.
+func standing(counts []store.BatchCount) (s batch.Standing, messages int64) {
+	s.Micros = batch.Sums{}
+	for _, c := range counts {
+		if c.Waiting {
+			continue
+		}
+		messages += c.N
+		switch c.State {
+		case delivery.Held, delivery.Queued, delivery.Cancelled:
+			continue
+		case delivery.Delivered:
+			s.Delivered += c.N
+		case delivery.Doubtful:
+			s.Doubtful += c.N
+		case delivery.Undeliverable, delivery.Expired, delivery.Rejected, delivery.Unknown:
+			s.Failed += c.N
+		}
+		s.Gone += c.N
+		if c.Currency != "" && c.State != delivery.Rejected {
+			s.Micros[c.Currency] += c.Micros
+		}
+	}
+	return s, messages
+}
+
+// guard stops a batch that does not go as it should, and lets the rest follow its scouts, or
+// says why it does not.
+func (f *feeding) guard(ctx context.Context, one store.Batch, counts []store.BatchCount) (held bool, err error) {
+	now := f.Now()
+	is, messages := standing(counts)
+	past := f.stood[one.ID]
+	for len(past) > 1 && now.Sub(past[1].at) >= batch.GuardWindow {
+		past = past[1:]
+	}
+	f.stood[one.ID] = append(past, stood{now, is})
+	before := batch.Standing{}
+	if len(past) > 0 && now.Sub(past[0].at) >= batch.GuardWindow {
+		before = past[0].Standing
+	}
+	if why := one.Launch.Guard.Judge(before, is, one.Totals.Micros); why != "" {
+		f.Log.Warn("the guard stopped a batch", "batch", one.ID, "name", one.Name, "why", why)
+		_, err := f.hold(ctx, one.ID, batch.Held, why)
+		return true, err
+	}
+	if one.Launch.ScoutsWait.After == 0 || int64(one.Launch.Scouts) != messages {
+		return false, nil
+	}
+	goes, why := one.Launch.ScoutsWait.Judge(now.Sub(later(*one.LaunchedAt, one.Launch.StartsAt)), is.Delivered, messages)
+	switch {
+	case goes:
+		_, err = f.Release(ctx, one.ID, "")
+	case why != "":
+		_, err = f.hold(ctx, one.ID, batch.Held, why)
+	}
+	return why != "", err
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
 }

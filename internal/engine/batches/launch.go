@@ -29,7 +29,7 @@ const (
 	// sameWithin is how long the same list and text are taken for a mistake.
 	sameWithin = 24 * time.Hour
 	// startMost is how far ahead a batch may be launched.
-	startMost = 90 * 24 * time.Hour
+	startMost = 30 * 24 * time.Hour
 )
 
 // Launch lets a rehearsed batch go: its rows are accepted, in one transaction.
@@ -84,7 +84,7 @@ func mayLaunch(one *store.Batch) error {
 func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now time.Time) error {
 	var faults fault.Faults
 	if !o.StartsAt.IsZero() && (o.StartsAt.Before(now.Add(-time.Minute)) || o.StartsAt.After(now.Add(startMost))) {
-		faults.Add("starts_at", o.StartsAt.Format(time.RFC3339)+" is over, or too far ahead", "a time within the next 90 days")
+		faults.Add("starts_at", o.StartsAt.Format(time.RFC3339)+" is over, or too far ahead", "a time within the next 30 days")
 	}
 	starts := o.StartsAt
 	if starts.Before(now) {
@@ -101,6 +101,19 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 	}
 	if o.Scouts < 0 {
 		faults.Add("scouts", fmt.Sprint(o.Scouts), "a number of rows, or a share such as 2%")
+	}
+	if faults != nil {
+		return faults
+	}
+	if g := o.Guard; g.Failures < 0 || g.Failures > 1 || g.Doubt < 0 || g.Doubt > 1 || g.Cost < 0 || g.Cost > 100 {
+		faults.Add(
+			"guard",
+			"a share or a factor that is out of range",
+			"failures and doubt as shares from 0 to 1, cost as a factor up to 100; 0: not watched",
+		)
+	}
+	if w := o.ScoutsWait; w.Least < 0 || w.Least > 1 || w.After < 0 || w.After > startMost || w.After == 0 && w.Least > 0 {
+		faults.Add("scouts_wait", "it is out of range", "a span such as 10m, and a share of the scouts up to 1")
 	}
 	if faults != nil {
 		return faults

@@ -111,7 +111,9 @@ func (in *Intake) Accept(
 		return m, nil, again, err
 	}
 	in.Hub.Changed(m.ID)
-	in.Bells.Ring(m.GatewayID, p.Kind == pace.OTP)
+	if m.State == delivery.Queued {
+		in.Bells.Ring(m.GatewayID, p.Kind == pace.OTP)
+	}
 	return m, p.Warnings, false, nil
 }
 
@@ -139,6 +141,9 @@ func (in *Intake) Message(p Plan, d Draft) store.Message {
 		Fields: d.Fields, Flash: d.Flash, Route: p.Route, ValidUntil: now.Add(p.ValidFor), CreatedAt: now,
 	}
 	m.GatewayID, m.State, m.ChangedAt, m.DueAt = p.Gateway.ID, delivery.Queued, now, now
+	if held := p.HeldUntil; held.After(now) {
+		m.State, m.HeldUntil, m.DueAt, m.ValidUntil = delivery.Held, &held, time.Time{}, held.Add(p.ValidFor)
+	}
 	if p.Priced {
 		m.Price = p.Price
 	}
@@ -149,6 +154,9 @@ func (in *Intake) Message(p Plan, d Draft) store.Message {
 // that were replaced.
 func Begun(p Plan) string {
 	through := fmt.Sprintf("through %s: %s", p.Gateway.Name, p.Why)
+	if p.HeldWhy != "" {
+		through = fmt.Sprintf("held until %s, %s. Through %s: %s", p.HeldUntil.Format(time.RFC3339), p.HeldWhy, p.Gateway.Name, p.Why)
+	}
 	if len(p.Replaced) == 0 {
 		return through
 	}
@@ -183,6 +191,9 @@ func (d Draft) fingerprint() []byte {
 	if d.Country+d.Template+d.Language+d.Cure != "" || len(d.Fields) > 0 {
 		fields, _ := json.Marshal(d.Fields) // it came as JSON
 		fmt.Fprintf(h, "%q%q%q%q%s", d.Country, d.Template, d.Language, d.Cure, fields)
+	}
+	if d.SendAt != "" || d.AtAnyHour {
+		fmt.Fprintf(h, "%q%t", d.SendAt, d.AtAnyHour)
 	}
 	if d.Flash {
 		h.Write([]byte("flash"))

@@ -38,6 +38,8 @@ type Draft struct {
 	Draw                                       string             // by which a route by weight is drawn; empty: by the id of the message
 	Fields                                     map[string]any
 	Cure                                       string
+	SendAt                                     string // RFC 3339; without a zone: by the recipient's clock
+	AtAnyHour                                  bool   // also in quiet hours
 	Flash                                      bool
 	Long                                       bool // a text of many segments is meant
 }
@@ -100,6 +102,9 @@ type Plan struct {
 	Sender   sender.Entry
 	Decision sender.Decision
 
+	HeldUntil time.Time // zero: it goes at once
+	HeldWhy   string
+
 	Price    price.Money
 	Priced   bool
 	Rate     price.Entry // that the price was worked out by
@@ -157,6 +162,7 @@ func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.F
 		)
 	}
 
+	in.sendAt(&p, d, now, &faults)
 	found := in.through(p, d, tmpl, book, level, now, scope)
 	return found.plan, append(faults, found.faults...), nil
 }
@@ -487,6 +493,9 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 	c := sender.Case{Kind: p.Kind, Text: p.Text, Wording: p.Rendered.Wording, At: now}
 	if len(rule.Quiet) > 0 {
 		c.TimeZones = p.Number.Number.Details().TimeZones
+		if !p.HeldUntil.IsZero() {
+			c.At = p.HeldUntil
+		}
 	}
 	if tmpl != nil && p.Text != "" {
 		registration, ok, err := tmpl.Registration(template.Rendering{Text: p.Text, Language: p.Language}, p.Country, gateway)
@@ -517,7 +526,11 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 		faults.Add("sender", sayWhy(named, err), in.senders(book))
 		return
 	}
+	in.quiet(p, d, rule, c)
 	for _, f := range decision.Findings {
+		if f.About == "quiet_hours" && p.HeldWhy != "" {
+			f.Say = "held until " + p.HeldUntil.UTC().Format(time.RFC3339) + ": " + f.Say
+		}
 		field := map[string]string{"sender": "sender", "quiet_hours": "to"}[f.About]
 		if field == "" {
 			field = "text"
@@ -535,6 +548,63 @@ func (in *Intake) sender(p *Plan, d Draft, tmpl *template.Template, book *roster
 		case sender.Careful:
 			p.Warnings = append(p.Warnings, Warning{field, fmt.Sprintf("%s (rule %s)", f.Say, decision.Rule)})
 		}
+	}
+}
+
+// sendMost is how far ahead a message may be handed over.
+const sendMost = 30 * 24 * time.Hour
+
+// sendAt reads when a message is to go. A time without a zone is one by the clock of the
+// recipient: where that may be several, so late that it is over nowhere too early.
+func (in *Intake) sendAt(p *Plan, d Draft, now time.Time, faults *fault.Faults) {
+	if d.SendAt == "" {
+		return
+	}
+	const accepted = "a time within the next 30 days: 2026-11-29T09:00:00Z, or without a zone by the recipient's clock"
+	at, err := time.Parse(time.RFC3339, d.SendAt)
+	if err != nil {
+		for _, form := range []string{"2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04"} {
+			if _, err = time.Parse(form, d.SendAt); err == nil {
+				at = in.local(p, form, d.SendAt)
+				break
+			}
+		}
+	}
+	switch {
+	case err != nil:
+		faults.Add("send_at", fmt.Sprintf("%q is no time", d.SendAt), accepted)
+	case at.Before(now.Add(-time.Minute)):
+		faults.Add("send_at", d.SendAt+" is over", accepted)
+	case at.After(now.Add(sendMost)):
+		faults.Add("send_at", d.SendAt+" is too far ahead", accepted)
+	case at.After(now):
+		p.HeldUntil, p.HeldWhy = at.UTC(), "as was asked for"
+	}
+}
+
+// local is a time by the clock of whom a message is for.
+func (in *Intake) local(p *Plan, form, given string) (at time.Time) {
+	zones := p.Number.Number.Details().TimeZones
+	for _, name := range append([]string{}, zones...) {
+		if place, err := time.LoadLocation(name); err == nil {
+			if t, err := time.ParseInLocation(form, given, place); err == nil && t.After(at) {
+				at = t
+			}
+		}
+	}
+	if at.IsZero() { // it is known of no place
+		at, _ = time.Parse(form, given)
+	}
+	return at
+}
+
+// quiet holds a bulk message back for the quiet hours of its recipient.
+func (in *Intake) quiet(p *Plan, d Draft, rule sender.Rule, c sender.Case) {
+	if p.Kind != pace.Bulk || d.AtAnyHour || len(c.TimeZones) == 0 {
+		return
+	}
+	if until, zone := rule.QuietUntil(p.Kind, c.TimeZones, c.At); until.After(c.At) {
+		p.HeldUntil, p.HeldWhy = until.UTC(), "quiet hours in "+zone
 	}
 }
 

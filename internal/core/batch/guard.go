@@ -1,0 +1,72 @@
+package batch
+
+import (
+	"fmt"
+	"time"
+)
+
+// Guard is when a batch stops by itself. What is zero is not watched.
+type Guard struct {
+	Failures float64 `json:"failures,omitempty"` // share of what came to an end within the window
+	Doubt    float64 `json:"doubt,omitempty"`    // share of what has gone
+	Cost     float64 `json:"cost,omitempty"`     // times what was estimated
+}
+
+// UsualGuard is the guard where nothing else is said.
+var UsualGuard = Guard{Failures: 0.4, Doubt: 0.2, Cost: 1.25}
+
+const (
+	// GuardWindow is how far back failures are looked at.
+	GuardWindow = time.Minute
+	// guardLeast is how many messages it takes to judge.
+	guardLeast = 50
+)
+
+// Standing is what a guard looks at: how many messages of a batch are where, and what they
+// cost until now.
+type Standing struct {
+	Gone      int64 // messages that have gone, or may have
+	Doubtful  int64
+	Delivered int64
+	Failed    int64 // came to an end otherwise
+	Micros    Sums  // by estimate, of what has gone
+}
+
+// Judge says why a batch is to stop; empty if it may go on. before is how it stood a window
+// ago, estimate what all of it was to cost.
+func (g Guard) Judge(before, now Standing, estimate Sums) string {
+	failed, ended := now.Failed-before.Failed, now.Failed+now.Delivered-before.Failed-before.Delivered
+	if g.Failures > 0 && ended >= guardLeast && float64(failed) >= g.Failures*float64(ended) {
+		return fmt.Sprintf("of the last %d messages that came to an end %d failed (%d%%); the guard allows %d%%",
+			ended, failed, failed*100/ended, int(100*g.Failures))
+	}
+	if g.Doubt > 0 && now.Doubtful >= guardLeast && float64(now.Doubtful) >= g.Doubt*float64(now.Gone) {
+		return fmt.Sprintf("of %d messages that have gone %d are doubtful (%d%%); the guard allows %d%%",
+			now.Gone, now.Doubtful, now.Doubtful*100/now.Gone, int(100*g.Doubt))
+	}
+	for currency, all := range estimate {
+		if spent := now.Micros[currency]; g.Cost > 0 && now.Gone >= guardLeast && all > 0 && float64(spent) > g.Cost*float64(all) {
+			return fmt.Sprintf("it has cost more than %.0f%% of the estimate in %s", 100*g.Cost, currency)
+		}
+	}
+	return ""
+}
+
+// ScoutsWait are what the rest of a batch waits for, once its scouts are out. The zero value
+// waits for a person.
+type ScoutsWait struct {
+	After time.Duration `json:"after,omitempty"` // since its launch
+	Least float64       `json:"least,omitempty"` // share of the scouts that has to be delivered
+}
+
+// Judge says what becomes of the rest: it goes, or stays for a reason, or both are open yet.
+func (w ScoutsWait) Judge(since time.Duration, delivered, scouts int64) (goes bool, why string) {
+	if w.After <= 0 || since < w.After || scouts == 0 {
+		return false, ""
+	}
+	if float64(delivered) >= w.Least*float64(scouts) {
+		return true, ""
+	}
+	return false, fmt.Sprintf("of %d scouts %d were delivered in %s (%d%%); %d%% were asked for",
+		scouts, delivered, w.After, delivered*100/scouts, int(100*w.Least))
+}
