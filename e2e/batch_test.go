@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/xuri/excelize/v2"
 	"golang.org/x/text/encoding/charmap"
 
@@ -412,5 +413,49 @@ func TestBatchCommands(t *testing.T) {
 		if code, out, said := h.pigeon("", tt.args...); code != tt.code || !strings.Contains(out+said, tt.says) {
 			t.Errorf("%v ends with %d, want %d and %q:\n%s%s", tt.args, code, tt.code, tt.says, out, said)
 		}
+	}
+}
+
+// From a dropped file to the result sheet, in a browser; left at every step, and taken up
+// again from its address.
+func TestConsoleBatch(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	file := filepath.Join(t.TempDir(), "storm.csv")
+	if err := os.WriteFile(file, passengers(t, 30), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL+"/batches#key="+h.Key), chromedp.WaitReady("#list"))
+	b.shows("main", "There are no batches yet")
+	b.do(chromedp.SetUploadFiles("#list", []string{file}))
+	b.shows("main", "CSV with semicolons, in windows-1252; 37 rows")
+	b.shows("main table", "Jörg 0")
+	b.write("#text", "Dear {Name|passenger}, your ferry at {Fähre} is cancelled.")
+	b.write("#country", "GB")
+	b.do(chromedp.Click(`button[type="submit"]`))
+	b.shows(".account", "37 rows = 31 to send + 6 left out")
+	address := must[string](t)(chromedp.Run(b.ctx, chromedp.Location()))
+	b.do(chromedp.Click(`a[href$="left=repeated#rows"]`))
+	b.shows("#rows", "the number stands in row 1 already")
+
+	// Elsewhere, and later.
+	b.do(chromedp.Navigate(h.URL+"/"), chromedp.Navigate(address))
+	b.write("#scouts", "5")
+	b.do(chromedp.Click(`#launch form:last-of-type button[type="submit"]`))
+	b.shows(".tally", "26 held")
+	b.shows("main", "Release the rest")
+	b.do(chromedp.Click(`button[data-act="pause"]`))
+	b.shows("main", "paused with the key")
+	b.do(chromedp.Click(`button[data-act="resume"]`))
+	b.do(chromedp.Click(`button[data-act="release"]`))
+	b.shows("main", "It came to its end")
+	id := address[strings.LastIndex(address, "/")+1:]
+	tally := must[client.Batch](t)(h.Client.Batch(t.Context(), id)).Tally
+	b.shows(".tally", tally.Equation)
+	result := must[string](t)(chromedp.Run(b.ctx, chromedp.Evaluate[string](
+		fmt.Sprintf(`fetch("/v1/batches/%s/result?format=jsonl").then(r => r.text())`, id), chromedp.EvalAwaitPromise)))
+	if n := strings.Count(result, "\n"); n != 37 || int64(strings.Count(result, `"state":"delivered"`)) != tally.States["delivered"] {
+		t.Errorf("the result has %d rows: %s", n, result)
 	}
 }

@@ -3,6 +3,8 @@ import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { api, got, Refusal } from "./api/client";
 import { useLive } from "./api/live";
+import { Batches } from "./pages/Batches";
+import { BatchPage } from "./pages/BatchPage";
 import { Changes } from "./pages/Changes";
 import { Countries } from "./pages/Countries";
 import { Dialects } from "./pages/Dialects";
@@ -51,6 +53,7 @@ function Rooms({ phone }: { phone: string }) {
         <div className="brand"><Mark />Calm Pigeon</div>
         <NavLink to="/" end><Icon name="messages" />Messages</NavLink>
         <NavLink to="/send"><Icon name="send" /><span>Send<span className="roomy"> one</span></span></NavLink>
+        <NavLink to="/batches"><Icon name="batches" />Batches</NavLink>
         <NavLink to="/gateways"><Icon name="gateways" />Gateways</NavLink>
         <NavLink to="/templates"><Icon name="templates" />Templates</NavLink>
         <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>
@@ -68,6 +71,8 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/" element={<Messages />} />
           <Route path="/send" element={<Send phone={phone} />} />
           <Route path="/messages/:id" element={<MessagePage />} />
+          <Route path="/batches" element={<Batches />} />
+          <Route path="/batches/:id" element={<BatchPage />} />
           <Route path="/templates" element={<Templates />} />
           <Route path="/templates/:name" element={<TemplatePage />} />
           <Route path="/gateways" element={<Gateways />} />

@@ -187,6 +187,7 @@ var pages = map[string]bool{
 	"":          true,
 	"send":      true,
 	"messages":  true,
+	"batches":   true,
 	"templates": true,
 	"gateways":  true,
 	"dialects":  true,

@@ -23,6 +23,10 @@ export type Route = components["schemas"]["Route"];
 export type Trial = components["schemas"]["Trial"];
 export type DialectCheck = components["schemas"]["DialectCheck"];
 export type Change = components["schemas"]["Change"];
+export type Batch = components["schemas"]["Batch"];
+export type BatchWants = components["schemas"]["BatchWants"];
+export type BatchTotals = components["schemas"]["BatchTotals"];
+export type BatchPart = components["schemas"]["BatchPart"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });

@@ -1,3 +1,4 @@
+import batches from "bootstrap-icons/icons/stack.svg?raw";
 import changes from "bootstrap-icons/icons/clock-history.svg?raw";
 import signOut from "bootstrap-icons/icons/box-arrow-left.svg?raw";
 import messages from "bootstrap-icons/icons/list-ul.svg?raw";
@@ -11,7 +12,7 @@ import senders from "bootstrap-icons/icons/person-badge.svg?raw";
 import gateways from "bootstrap-icons/icons/signpost-split.svg?raw";
 import templates from "bootstrap-icons/icons/file-text.svg?raw";
 
-const icons = { changes, signOut, messages, dark, send, phone, light, countries, prices, senders, templates, gateways };
+const icons = { batches, changes, signOut, messages, dark, send, phone, light, countries, prices, senders, templates, gateways };
 
 /** A landmark beside a word of the rail; the word says all. */
 export function Icon({ name }: { name: keyof typeof icons }) {

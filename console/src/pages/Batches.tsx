@@ -1,0 +1,99 @@
+import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState, type DragEvent } from "react";
+import Button from "react-bootstrap/Button";
+import Table from "react-bootstrap/Table";
+import { Link, useNavigate } from "react-router";
+import { api, got, type Batch } from "../api/client";
+import { uploadRows } from "../api/upload";
+import { amount } from "../parts/amount";
+import { Refused } from "../parts/Refused";
+import { when } from "../parts/time";
+
+/** How a batch stands, in a few words. */
+export function standing(b: Batch) {
+  const left = b.totals ? b.totals.rows - b.totals.goes : 0;
+  switch (b.state) {
+    case "open":
+      return `${amount(b.rows)} rows, not rehearsed`;
+    case "checking":
+      return `rehearsing, ${amount(b.checked)} of ${amount(b.rows)}`;
+    case "rehearsed":
+      return `${amount(b.totals?.goes ?? 0)} to send, ${amount(left)} left out`;
+    default:
+      return `${amount(b.tally?.states["delivered"] ?? 0)} of ${amount(b.tally?.total ?? 0)} delivered`;
+  }
+}
+
+/** A place to drop a list on, or to choose one. */
+function DropList() {
+  const queries = useQueryClient();
+  const go = useNavigate();
+  const input = useRef<HTMLInputElement>(null);
+  const [over, setOver] = useState(false);
+  const [done, setDone] = useState(0);
+  const upload = useMutation({
+    mutationFn: async (file: File) => {
+      const made = await got(api.POST("/v1/batches", { body: { name: file.name.replace(/\.[^.]+$/, "").slice(0, 100) } }));
+      await uploadRows(made.id, file, setDone);
+      return made.id;
+    },
+    onSuccess: (id) => {
+      void queries.invalidateQueries({ queryKey: ["batches"] });
+      void go(`/batches/${id}`);
+    },
+  });
+  const take = (files: FileList | null) => { if (files?.[0]) upload.mutate(files[0]); };
+  const drop = (e: DragEvent) => { e.preventDefault(); setOver(false); take(e.dataTransfer.files); };
+  return (
+    <>
+      <section className={`drop${over ? " over" : ""}`} onDragOver={(e) => { e.preventDefault(); setOver(true); }} onDragLeave={() => setOver(false)} onDrop={drop}>
+        <input ref={input} id="list" type="file" className="visually-hidden" aria-label="A list of recipients" onChange={(e) => take(e.target.files)} />
+        {upload.isPending
+          ? <span role="status">Uploading, {Math.round(done * 100)}%</span>
+          : <><Button onClick={() => input.current?.click()}>Choose a list</Button><span className="quiet">or drop it here: CSV, XLSX, JSON Lines, or numbers one a line. Nothing is sent yet.</span></>}
+      </section>
+      {upload.error && <Refused error={upload.error} />}
+    </>
+  );
+}
+
+/** One text to many: all batches, and the way to a new one. */
+export function Batches() {
+  const { data, error, fetchNextPage, hasNextPage, isFetching } = useInfiniteQuery({
+    queryKey: ["batches", "all"],
+    queryFn: ({ pageParam }) => got(api.GET("/v1/batches", { params: { query: { cursor: pageParam || undefined } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+    refetchInterval: 3000,
+  });
+  const items = data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <div className="page">
+      <h1>Batches</h1>
+      <p className="quiet">One text to many: a list is rehearsed, tried on yourself, launched, and comes back with what became of each row.</p>
+      <DropList />
+      {error && !data && <Refused error={error} />}
+      {data && items.length === 0 && <p className="empty">There are no batches yet. The first begins with a list.</p>}
+      {items.length > 0 && (
+        <div className="table-responsive">
+          <Table className="w-auto">
+            <thead><tr><th>Name</th><th>State</th><th>How it stands</th><th className="text-end">Rows</th><th>Made</th><th>By</th></tr></thead>
+            <tbody>
+              {items.map((b) => (
+                <tr key={b.id}>
+                  <td><Link to={`/batches/${b.id}`}>{b.wants.name || "without a name"}</Link></td>
+                  <td className={b.state === "held" || b.state === "paused" ? "look" : ""}>{b.state}</td>
+                  <td>{standing(b)}</td>
+                  <td className="text-end">{amount(b.rows)}</td>
+                  <td className="text-nowrap">{when(b.created_at)}</td>
+                  <td>{b.by}</td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </div>
+      )}
+      {hasNextPage && <Button variant="outline-primary" disabled={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</Button>}
+    </div>
+  );
+}
