@@ -55,11 +55,18 @@ func Decode(source []byte, into any, options ...yaml.DecodeOption) error {
 }
 
 // DecodeParsed reads a file that was parsed into a value.
-func DecodeParsed(file *ast.File, into any, options ...yaml.DecodeOption) error {
+func DecodeParsed(file *ast.File, into any, options ...yaml.DecodeOption) (err error) {
+	defer func() {
+		// The decoder falls over a tag with nothing behind it where a list is expected, and
+		// there may be more of that kind.
+		if wrong := recover(); wrong != nil {
+			err = errors.New("it cannot be read: somewhere there is a tag, such as !word, with nothing behind it")
+		}
+	}()
 	if len(file.Docs) == 0 || file.Docs[0].Body == nil {
 		return errors.New("it is empty")
 	}
-	err := yaml.NewDecoder(strings.NewReader(""), append(options, yaml.Strict())...).DecodeFromNode(file.Docs[0].Body, into)
+	err = yaml.NewDecoder(strings.NewReader(""), append(options, yaml.Strict())...).DecodeFromNode(file.Docs[0].Body, into)
 	if err == nil || err == io.EOF {
 		return nil
 	}

@@ -111,3 +111,12 @@ func FuzzYAML(f *testing.F) {
 		CheckJSON([]byte(source))
 	})
 }
+
+// What the decoder falls over is a mistake of the file, and not the end of whoever reads it.
+func TestDecodeSurvivesTheDecoder(t *testing.T) {
+	t.Parallel()
+	var into struct{ List []struct{ A string } }
+	if err := Decode([]byte("list: !x\n"), &into); err == nil {
+		t.Error("a tag with nothing behind it is read")
+	}
+}
