@@ -25,6 +25,7 @@ type Sent struct {
 	Paced
 	N    int
 	Span time.Duration
+	In   time.Duration // until they leave
 }
 
 // Noted is the moment, by the database's clock, at which messages were noted as going.
@@ -136,11 +137,11 @@ func (s *Store) NoteSent(ctx context.Context, sent []Sent) ([]Noted, error) {
 			return n, err
 		}, fmt.Sprintf(`UPDATE %[1]s p SET recent = ARRAY(SELECT at FROM unnest(recent) AS at
 			WHERE at > clock_timestamp() - make_interval(secs => sent.span) ORDER BY at)
-				|| array_fill(clock_timestamp(), ARRAY[sent.n])
-			FROM unnest($1::%[3]s[], $2::int[], $3::float8[]) AS sent (of, n, span) WHERE p.%[2]s = sent.of
+				|| array_fill(clock_timestamp() + make_interval(secs => sent.later), ARRAY[sent.n])
+			FROM unnest($1::%[3]s[], $2::int[], $3::float8[], $4::float8[]) AS sent (of, n, span, later) WHERE p.%[2]s = sent.of
 			RETURNING p.%[2]s, recent[cardinality(recent)] AS at`, where.table, where.column, where.kind),
 			where.names(len(some), func(i int) Paced { return some[i].Paced }), numbers(some, func(p *Sent) int { return p.N }),
-			column(some, func(p *Sent) float64 { return p.Span.Seconds() }))
+			column(some, func(p *Sent) float64 { return p.Span.Seconds() }), column(some, func(p *Sent) float64 { return p.In.Seconds() }))
 		if err != nil {
 			return nil, fmt.Errorf("pacing: %w", err)
 		}
@@ -154,7 +155,7 @@ func (s *Store) NoteSent(ctx context.Context, sent []Sent) ([]Noted, error) {
 func (s *Store) NoteGone(ctx context.Context, noted []Noted) error {
 	var b pgx.Batch
 	for where, some := range divided(noted, func(n *Noted) Paced { return n.Paced }) {
-		b.Queue(fmt.Sprintf(`UPDATE %[1]s p SET recent = array_replace(recent, noted.at, clock_timestamp())
+		b.Queue(fmt.Sprintf(`UPDATE %[1]s p SET recent = array_replace(recent, noted.at, greatest(noted.at, clock_timestamp()))
 			FROM unnest($1::%[3]s[], $2::timestamptz[]) AS noted (of, at) WHERE p.%[2]s = noted.of`, where.table, where.column, where.kind),
 			where.names(len(some), func(i int) Paced { return some[i].Paced }), column(some, func(n *Noted) time.Time { return n.At }))
 	}

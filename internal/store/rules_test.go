@@ -141,7 +141,7 @@ func TestPacesOfSenders(t *testing.T) {
 	if got := ages(time.Minute); len(got) != 0 {
 		t.Errorf("before anything went: %v", got)
 	}
-	noted, err := s.NoteSent(t.Context(), []Sent{{Paced{Name: "One"}, 3, time.Minute}})
+	noted, err := s.NoteSent(t.Context(), []Sent{{Paced: Paced{Name: "One"}, N: 3, Span: time.Minute}})
 	if err != nil || len(noted) != 1 || noted[0].Name != "One" {
 		t.Fatalf("%v, %v", noted, err)
 	}
@@ -157,7 +157,7 @@ func TestPacesOfSenders(t *testing.T) {
 	if got := ages(time.Nanosecond); len(got) != 0 {
 		t.Errorf("outside the span: %v", got)
 	}
-	if _, err := s.NoteSent(t.Context(), []Sent{{Paced{Name: "One"}, 1, time.Nanosecond}}); err != nil {
+	if _, err := s.NoteSent(t.Context(), []Sent{{Paced: Paced{Name: "One"}, N: 1, Span: time.Nanosecond}}); err != nil {
 		t.Fatal(err)
 	}
 	if got := ages(time.Minute); len(got) != 1 {

@@ -229,6 +229,11 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 				left[m.Lane] = true
 			}
 		}
+		for i := range packer.packs {
+			if packer.packs[i].notBefore = senders.read.Add(senders.wait); senders.wait == 0 {
+				packer.packs[i].notBefore = time.Time{}
+			}
+		}
 		c.packs, c.deferred, c.full = packer.packs, len(senders.later), len(found) > 0 && len(found) >= max(free.others, 1)
 		if err := s.Defer(ctx, senders.later); err != nil {
 			return err

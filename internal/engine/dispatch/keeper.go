@@ -286,7 +286,6 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 		}
 		k.hungry.Store(claim.full)
 		k.dispatch(g, claim, pass, &inFlight)
-		k.went(work, claim)
 	}
 }
 
@@ -329,6 +328,17 @@ func (k *keeper) claimNext(ctx context.Context, g *roster.Gateway, express bool)
 // dispatch lets what was claimed go, each request by itself.
 func (k *keeper) dispatch(g *roster.Gateway, c claimed, pass passport, inFlight *sync.WaitGroup) {
 	k.promise(c.counted(g))
+	if len(c.noted) > 0 {
+		all := &sync.WaitGroup{}
+		all.Add(len(c.packs))
+		for i := range c.packs {
+			c.packs[i].arrived = all
+		}
+		inFlight.Go(func() {
+			all.Wait()
+			k.went(c)
+		})
+	}
 	for i, p := range c.packs {
 		own := pass
 		if i > 0 {
@@ -368,18 +378,16 @@ func (k *keeper) express(ctx context.Context, inFlight *sync.WaitGroup) {
 			}
 			more = len(claim.packs) > 0 && claim.full
 			k.dispatch(g, claim, pass, inFlight)
-			k.went(ctx, claim)
 		}
 	}
 }
 
-// went notes that messages with a pace of their own go now: before
-// they can leave the window; until then others count the moment of the claim.
-func (k *keeper) went(ctx context.Context, c claimed) {
-	if len(c.noted) == 0 {
-		return
-	}
-	if err := k.d.Store.NoteGone(ctx, c.noted); err != nil && ctx.Err() == nil {
+// went notes that messages with a pace of their own have gone: before
+// they can leave the window; until then others count the moment that was planned.
+func (k *keeper) went(c claimed) {
+	ctx, cancel := context.WithTimeout(context.Background(), span)
+	defer cancel()
+	if err := k.d.Store.NoteGone(ctx, c.noted); err != nil {
 		k.d.Log.Error("noting when messages went", "gateway", k.id, "error", err)
 	}
 }
@@ -500,13 +508,32 @@ func (k *keeper) adopt(ctx context.Context) error {
 func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 	n := counting(g, len(p.messages))
 	left := false
+	arrived := sync.OnceFunc(func() {
+		if p.arrived != nil {
+			p.arrived.Done()
+		}
+	})
 	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (func(bool), bool) {
 		left = true
-		return k.leave(n)
+		if early := time.Until(p.notBefore); early > 0 && !p.notBefore.IsZero() {
+			time.Sleep(early)
+		}
+		told, ok := k.leave(n)
+		if !ok || p.arrived == nil {
+			return told, ok
+		}
+		late := time.AfterFunc(uneven, arrived) // it counts from then at the latest
+		return func(answered bool) {
+			told(answered)
+			if answered && late.Stop() {
+				arrived()
+			}
+		}, true
 	})
 	if !left {
 		k.forgo(n)
 	}
+	arrived()
 	r.seen = p.going
 	health, changed := k.learn(lesson)
 	k.unsaved.Add(int64(len(p.messages)))

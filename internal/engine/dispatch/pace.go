@@ -53,7 +53,18 @@ type ration struct {
 	ages    map[store.Paced][]time.Duration // how long ago their last ones went
 	sent    map[store.Paced]int
 	later   map[uuid.UUID]time.Time
+	read    time.Time     // when the ages were
+	wait    time.Duration // since then, until all that goes may leave
 }
+
+const (
+	// early is how much earlier than its place comes free a message is claimed: to claim it
+	// takes a while, and each place would come that much later every time.
+	early = 60 * time.Millisecond
+	// spare is how much longer than its span a place of a batch is kept, for what is between
+	// a message's leaving and its arriving.
+	spare = time.Millisecond
+)
 
 // ration looks up how much the senders and batches of claimed messages have sent. It holds
 // until the transaction ends.
@@ -85,6 +96,7 @@ func (k *keeper) ration(
 	}
 	var err error
 	r.ages, err = s.Ages(ctx, paced)
+	r.read = time.Now()
 	return r, err
 }
 
@@ -95,7 +107,7 @@ func (r *ration) note(m *store.Message) {
 	}
 	if first, _, ok := store.BatchOf(m.ID); ok {
 		if n, every := r.batches[first].Pace.Window(); n > 0 {
-			r.limits[store.Paced{Batch: first}] = limit{n, every + (span - time.Second)}
+			r.limits[store.Paced{Batch: first}] = limit{n, every + (span - time.Second) + spare}
 		}
 	}
 }
@@ -127,14 +139,24 @@ func (r *ration) allows(k *keeper, m store.Message, now time.Time) bool {
 		return false
 	}
 	var later time.Time
+	var wait time.Duration
 	for _, p := range r.of(m) {
-		if limit := r.limits[p]; len(r.ages[p])+r.sent[p] >= limit.n {
+		limit, ages := r.limits[p], r.ages[p]
+		over := len(ages) + r.sent[p] - limit.n
+		if over < 0 {
+			continue
+		}
+		// It takes the place of one that went, if there is one that is soon long enough ago.
+		if over < len(ages) && limit.span-ages[over] <= early {
+			wait = max(wait, limit.span-ages[over])
+		} else {
 			if at := k.book(booking{p, m.Lane}, r.ages[p], limit, now); at.After(later) {
 				later = at
 			}
 		}
 	}
 	if later.IsZero() {
+		r.wait = max(r.wait, wait)
 		return true
 	}
 	r.later[m.ID] = later
@@ -152,7 +174,7 @@ func (r *ration) count(m store.Message) {
 func (r *ration) went() []store.Sent {
 	var all []store.Sent
 	for p, n := range r.sent {
-		all = append(all, store.Sent{Paced: p, N: n, Span: r.limits[p].span})
+		all = append(all, store.Sent{Paced: p, N: n, Span: r.limits[p].span, In: r.wait})
 	}
 	return all
 }
@@ -162,10 +184,12 @@ func (r *ration) went() []store.Sent {
 func (k *keeper) book(b booking, went []time.Duration, limit limit, now time.Time) time.Time {
 	k.planning.Lock()
 	defer k.planning.Unlock()
-	step := limit.span / time.Duration(limit.n)
+	// A little closer than the pace: one that comes a moment too early is given another place
+	// behind all others, and its own would be lost.
+	step := limit.span / time.Duration(limit.n) * 96 / 100
 	at := now.Add(step)
 	if len(went) >= limit.n { // until the first of them is out of the window
-		at = now.Add(limit.span - went[len(went)-limit.n])
+		at = now.Add(limit.span - went[len(went)-limit.n] - early)
 	}
 	if next := k.booked[b].Add(step); next.After(at) {
 		at = next

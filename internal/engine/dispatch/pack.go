@@ -3,6 +3,8 @@ package dispatch
 import (
 	"fmt"
 	"strings"
+	"sync"
+	"time"
 
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/phone"
@@ -31,6 +33,9 @@ type pack struct {
 	messages []store.Message
 	going    []store.Message // the same, once it is recorded that they go
 	numbers  map[phone.Number]bool
+
+	notBefore time.Time       // it may leave; zero: at once
+	arrived   *sync.WaitGroup // which of those that were claimed with it have; nil: nobody waits for that
 }
 
 func newPacker(call *dialect.Call, requests, room int) *packer {
