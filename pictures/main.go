@@ -4,6 +4,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"flag"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"calmpigeon.example/client"
+	scenario "calmpigeon.example/internal/demo"
 )
 
 var (
@@ -122,6 +124,7 @@ type page struct {
 	// first is done before the picture is taken, in the page.
 	first string
 	dark  bool
+	late  time.Duration // until it is worth a picture
 }
 
 // press presses the first button that says something.
@@ -142,6 +145,10 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 	found, err := c.Find(ctx, client.Filter{Reference: "desk"}, "", 1)
 	if err != nil || len(found.Items) == 0 {
 		return fmt.Errorf("there is no message with a story: %w", err)
+	}
+	rehearsed, running, err := storms(ctx, c)
+	if err != nil {
+		return err
 	}
 	options := append(
 		chromedp.DefaultExecAllocatorOptions[:],
@@ -180,11 +187,11 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		{name: "dialects", address: service + "/dialects", waits: "select", first: `(() => { const s = document.querySelector("select");
 			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "sandbank");
 			s.dispatchEvent(new Event("change", { bubbles: true })); })(); setTimeout(() => ` + press("Check it") + `, 500)`},
-		{name: "senders", address: service + "/senders", waits: "tbody tr"},
+		{name: "batch-rehearsal", address: service + "/batches/" + rehearsed, waits: ".papers"},
 		{name: "countries", address: service + "/countries", waits: "tbody tr"},
-		{name: "prices", address: service + "/prices", waits: "tbody tr"},
 		{name: "changes", address: service + "/changes", waits: "tbody tr"},
 		{name: "phone", address: phone + "#+447700900158", waits: ".text"},
+		{name: "batch", address: service + "/batches/" + running, waits: ".tally", late: 12 * time.Second},
 	} {
 		if !strings.Contains(p.name, *only) {
 			continue
@@ -201,7 +208,7 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		if err := chromedp.Do(ctx, chromedp.Navigate("about:blank"), chromedp.Navigate(p.address), chromedp.WaitVisible(p.waits)); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
-		time.Sleep(700 * time.Millisecond) // what is asked for comes
+		time.Sleep(700*time.Millisecond + p.late) // what is asked for comes
 		if p.first != "" {
 			if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](p.first+"; true")); err != nil {
 				return fmt.Errorf("%s: %w", p.name, err)
@@ -219,6 +226,31 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 	return nil
 }
 
+// storms are two batches of the storm: one that was rehearsed, and one that is under way.
+func storms(ctx context.Context, c *client.Client) (rehearsed, running string, err error) {
+	for _, id := range []*string{&rehearsed, &running} {
+		one, err := c.NewBatch(ctx, client.BatchWants{Name: "Sunday's storm", Template: "storm-cancels", AtAnyHour: true})
+		if err != nil {
+			return "", "", err
+		}
+		*id = one.ID
+		if _, err = c.AppendRows(ctx, one.ID, bytes.NewReader(scenario.StormList()), client.ListHint{File: "storm-passengers.csv", At: -1}); err != nil {
+			return "", "", err
+		}
+		if one, err = c.RehearseBatch(ctx, one.ID); err != nil {
+			return "", "", err
+		}
+		for one.State == "checking" {
+			time.Sleep(100 * time.Millisecond)
+			if one, err = c.Batch(ctx, one.ID); err != nil {
+				return "", "", err
+			}
+		}
+	}
+	_, err = c.LaunchBatch(ctx, running, client.Launch{Pace: "25/s", Scouts: "60", ScoutsAfter: "3s", ScoutsLeast: 0.5})
+	return rehearsed, running, err
+}
+
 // terminals takes pictures of commands, each in a terminal of its own.
 func terminals(ctx context.Context, c *client.Client, key, data string) error {
 	found, err := c.Find(ctx, client.Filter{Reference: "desk"}, "", 1)
@@ -232,7 +264,9 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 	if err != nil {
 		return err
 	}
-	for file, source := range map[string]string{prices: list.Source, filepath.Join(data, "numbers.txt"): numbers} {
+	for file, source := range map[string]string{
+		prices: list.Source, filepath.Join(data, "numbers.txt"): numbers, filepath.Join(data, "storm-passengers.csv"): string(scenario.StormList()),
+	} {
 		if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
 			return err
 		}
@@ -257,6 +291,7 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 		{"cli-number", 110, 24, 2 * time.Second, []string{
 			`pigeon number "07700 900123" --country GB`, `pigeon number - --country GB < numbers.txt`,
 		}},
+		{"cli-batch", 132, 60, 6 * time.Second, []string{`pigeon batch rehearse storm-passengers.csv --template storm-cancels`}},
 		{"cli-weigh", 92, 36, 2 * time.Second, []string{
 			`pigeon weigh "Don’t miss it: the 07:40 to Skerrow now leaves from berth 3 [gate B] – hurry…"` +
 				` --to +447700900123,FR,IN,JP --prices harbourline.csv`,

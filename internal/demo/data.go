@@ -13,7 +13,7 @@ import (
 //go:embed data
 var files embed.FS
 
-var templates = []string{"boarding-code", "crossing-moved", "storm", "berth-registered", "boarding-call"}
+var templates = []string{"boarding-code", "crossing-moved", "storm", "storm-cancels", "berth-registered", "boarding-call"}
 
 // charges is what a segment costs through the gateways that charge the same
 // everywhere, in euros.

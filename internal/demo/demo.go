@@ -51,7 +51,11 @@ func Run(ctx context.Context, o Options) error {
 		if err != nil {
 			return err
 		}
-		welcome(o.Out, at, key, secrets, fresh, time.Since(started))
+		list, err := writeStorm(o)
+		if err != nil {
+			return err
+		}
+		welcome(o.Out, at, key, secrets, list, fresh, time.Since(started))
 		<-ctx.Done()
 		fmt.Fprintln(o.Out, "\nStopping: what is in flight is recorded first.")
 		return nil
@@ -238,7 +242,7 @@ func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewa
 	return err
 }
 
-func welcome(w io.Writer, at places, key, secrets string, fresh bool, took time.Duration) {
+func welcome(w io.Writer, at places, key, secrets, list string, fresh bool, took time.Duration) {
 	data := "Its data is as you left it."
 	if fresh {
 		data = fmt.Sprintf("%d messages of Lanternholm Ferries are on their way.", len(scenario))
@@ -260,6 +264,10 @@ Send a text, and see it arrive on the practice phone:
   export PIGEON_URL=%s PIGEON_KEY=%s
   bin/pigeon send +447700900123 "Crossing 0740 now leaves from berth 3" --wait
 
+Or to everyone whom Sunday's storm concerns, and see first what that would be:
+
+  bin/pigeon batch rehearse %s --template storm-cancels
+
 Ctrl-C stops it; the next start finds its data again.
-`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, secrets, at.service, key, at.service, key)
+`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, secrets, at.service, key, at.service, key, list)
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // patience is how long the example waits for the last message.
-const patience = 90 * time.Second
+const patience = 2 * time.Minute
 
 // Example plays the scenario in a fresh place, prints what happened, and
 // returns an error unless every message became what it should and the tally
@@ -46,7 +46,18 @@ func Example(ctx context.Context, o Options) error {
 		if _, err := load(ctx, c, at, gatewaySpans{timeout: "2s", askAfter: "1s", giveUp: "10s"}); err != nil {
 			return err
 		}
-		return account(ctx, c, o)
+		if err := account(ctx, c, o); err != nil {
+			return err
+		}
+		one, err := storm(ctx, c, o)
+		if err != nil {
+			return err
+		}
+		wrong, err := stormAccount(ctx, c, o, one)
+		if err == nil && wrong > 0 {
+			err = fmt.Errorf("%d things about the storm are not as they should be", wrong)
+		}
+		return err
 	})
 }
 

@@ -8,7 +8,7 @@ import (
 // Guard is when a batch stops by itself. What is zero is not watched.
 type Guard struct {
 	Failures float64 `json:"failures,omitempty"` // share of what came to an end within the window
-	Doubt    float64 `json:"doubt,omitempty"`    // share of what has gone
+	Doubt    float64 `json:"doubt,omitempty"`    // share of what has gone that stays in doubt over the window
 	Cost     float64 `json:"cost,omitempty"`     // times what was estimated
 }
 
@@ -26,7 +26,7 @@ const (
 // cost until now.
 type Standing struct {
 	Gone      int64 // messages that have gone, or may have
-	Doubtful  int64
+	Doubtful  int64 // or unknown for good
 	Delivered int64
 	Failed    int64 // came to an end otherwise
 	Micros    Sums  // by estimate, of what has gone
@@ -40,9 +40,10 @@ func (g Guard) Judge(before, now Standing, estimate Sums) string {
 		return fmt.Sprintf("of the last %d messages that came to an end %d failed (%d%%); the guard allows %d%%",
 			ended, failed, failed*100/ended, int(100*g.Failures))
 	}
-	if g.Doubt > 0 && now.Doubtful >= guardLeast && float64(now.Doubtful) >= g.Doubt*float64(now.Gone) {
-		return fmt.Sprintf("of %d messages that have gone %d are doubtful (%d%%); the guard allows %d%%",
-			now.Gone, now.Doubtful, now.Doubtful*100/now.Gone, int(100*g.Doubt))
+	// One that stumbles leaves its whole request in doubt, most often for seconds.
+	if doubt := min(before.Doubtful, now.Doubtful); g.Doubt > 0 && doubt >= guardLeast && float64(doubt) >= g.Doubt*float64(now.Gone) {
+		return fmt.Sprintf("of %d messages that have gone %d stay doubtful (%d%%); the guard allows %d%%",
+			now.Gone, doubt, doubt*100/now.Gone, int(100*g.Doubt))
 	}
 	for currency, all := range estimate {
 		if spent := now.Micros[currency]; g.Cost > 0 && now.Gone >= guardLeast && all > 0 && float64(spent) > g.Cost*float64(all) {

@@ -459,9 +459,9 @@ func standing(counts []store.BatchCount) (s batch.Standing, messages int64) {
 			continue
 		case delivery.Delivered:
 			s.Delivered += c.N
-		case delivery.Doubtful:
+		case delivery.Doubtful, delivery.Unknown:
 			s.Doubtful += c.N
-		case delivery.Undeliverable, delivery.Expired, delivery.Rejected, delivery.Unknown:
+		case delivery.Undeliverable, delivery.Expired, delivery.Rejected:
 			s.Failed += c.N
 		}
 		s.Gone += c.N
