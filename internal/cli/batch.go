@@ -183,11 +183,11 @@ const uploadTries = 3
 // passed over.
 func (a *app) upload(cmd *cobra.Command, c *client.Client, one client.Batch, file io.Reader, hint client.ListHint) (client.Batch, error) {
 	for try := 1; ; try++ {
-		shown := &progress{cmd: cmd, in: file, began: time.Now(), say: "uploading"}
+		shown := &progress{in: file, status: statusOn(cmd.ErrOrStderr())}
 		done, err := c.AppendRows(cmd.Context(), one.ID, shown, hint)
 		var problem *client.Problem
 		if err == nil {
-			shown.clear()
+			shown.status.clear()
 			if done.Mended > 0 {
 				fmt.Fprintf(
 					cmd.ErrOrStderr(),
@@ -197,7 +197,7 @@ func (a *app) upload(cmd *cobra.Command, c *client.Client, one client.Batch, fil
 			}
 			return done.Batch, nil
 		}
-		shown.clear()
+		shown.status.clear()
 		again, ok := file.(io.Seeker)
 		if errors.As(err, &problem) || !ok || try == uploadTries || cmd.Context().Err() != nil {
 			return one, err
@@ -209,30 +209,21 @@ func (a *app) upload(cmd *cobra.Command, c *client.Client, one client.Batch, fil
 	}
 }
 
-// progress shows on a terminal how much was read.
+// progress shows how much was read.
 type progress struct {
-	cmd   *cobra.Command
-	in    io.Reader
-	n     int64
-	began time.Time
-	last  time.Time
-	say   string
-	shown bool
+	in     io.Reader
+	n      int64
+	last   time.Time
+	status *status
 }
 
 func (p *progress) Read(b []byte) (int, error) {
 	n, err := p.in.Read(b)
-	if p.n += int64(n); onTerminal(os.Stderr) && time.Since(p.last) > 200*time.Millisecond {
-		p.last, p.shown = time.Now(), true
-		fmt.Fprintf(p.cmd.ErrOrStderr(), "\r\x1b[K%s: %.1f MB", p.say, float64(p.n)/1e6)
+	if p.n += int64(n); time.Since(p.last) > 200*time.Millisecond {
+		p.last = time.Now()
+		p.status.show(fmt.Sprintf("uploading: %.1f MB", float64(p.n)/1e6))
 	}
 	return n, err
-}
-
-func (p *progress) clear() {
-	if p.shown {
-		fmt.Fprint(p.cmd.ErrOrStderr(), "\r\x1b[K")
-	}
 }
 
 // sayColumns says what was recognised of a list.
@@ -259,11 +250,9 @@ func roleWord(role string) string {
 
 // awaitRehearsal waits until a batch was rehearsed.
 func (a *app) awaitRehearsal(cmd *cobra.Command, c *client.Client, one client.Batch) (client.Batch, error) {
-	terminal := onTerminal(os.Stderr)
+	shown := statusOn(cmd.ErrOrStderr())
 	for pause := 20 * time.Millisecond; one.State == string(batch.Checking); pause = min(2*pause, 500*time.Millisecond) {
-		if terminal {
-			fmt.Fprintf(cmd.ErrOrStderr(), "\r\x1b[Krehearsing: %d of %s", one.Checked, counted(one.Rows, "row"))
-		}
+		shown.show(fmt.Sprintf("rehearsing: %s of %s rows", thousands(one.Checked), thousands(one.Rows)))
 		select {
 		case <-cmd.Context().Done():
 			return one, cmd.Context().Err()
@@ -274,9 +263,7 @@ func (a *app) awaitRehearsal(cmd *cobra.Command, c *client.Client, one client.Ba
 			return one, err
 		}
 	}
-	if terminal {
-		fmt.Fprint(cmd.ErrOrStderr(), "\r\x1b[K")
-	}
+	shown.clear()
 	if one.Totals == nil {
 		return one, fmt.Errorf("batch %s was not rehearsed: %s", brief(one.ID), cmp.Or(one.Why, "somebody changed it meanwhile"))
 	}

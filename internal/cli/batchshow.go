@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -105,7 +104,11 @@ func (a *app) writeTotals(out io.Writer, one client.Batch) {
 const partsMost = 12
 
 func writeParts(out io.Writer, head string, parts []client.BatchPart) {
-	fmt.Fprintf(out, "\n  %-14s %9s %9s  %s\n", head, "messages", "segments", "cost")
+	costs := ""
+	if slices.ContainsFunc(parts, func(p client.BatchPart) bool { return len(p.Cost) > 0 }) {
+		costs = "  cost"
+	}
+	fmt.Fprintf(out, "\n  %-14s %9s %9s%s\n", head, "messages", "segments", costs)
 	for i, p := range parts {
 		if i == partsMost && len(parts) > partsMost+1 {
 			n, s := 0, 0
@@ -245,7 +248,7 @@ func (a *app) watchBatch(cmd *cobra.Command, c *client.Client, one client.Batch,
 	}
 	ctx, cancel := context.WithTimeout(cmd.Context(), patience)
 	defer cancel()
-	w := &watching{out: cmd.ErrOrStderr(), terminal: onTerminal(os.Stderr)}
+	w := &watching{out: cmd.ErrOrStderr(), status: statusOn(cmd.ErrOrStderr())}
 	for {
 		w.show(a, one)
 		if one.FinishedAt != nil {
@@ -268,7 +271,7 @@ func (a *app) watchBatch(cmd *cobra.Command, c *client.Client, one client.Batch,
 			return err
 		}
 	}
-	w.end()
+	w.status.clear()
 	if err := a.printStanding(cmd, one); err != nil {
 		return err
 	}
@@ -283,11 +286,10 @@ func (a *app) watchBatch(cmd *cobra.Command, c *client.Client, one client.Batch,
 
 // watching shows a batch as it goes.
 type watching struct {
-	out      io.Writer
-	terminal bool
-	lines    int // that stand on the terminal
-	last     string
-	seen     []seenAt
+	out    io.Writer
+	status *status
+	last   string
+	seen   []seenAt
 }
 
 type seenAt struct {
@@ -308,19 +310,18 @@ func (w *watching) show(a *app, one client.Batch) {
 		rate = float64(gone-first.gone) / now.Sub(first.at).Seconds()
 	}
 	line := fmt.Sprintf("%s  %s  %s", now.Format("15:04:05"), one.State, one.Tally.Equation)
-	if !w.terminal {
+	if !w.status.on() {
 		if one.Tally.Equation+one.State != w.last {
 			w.last = one.Tally.Equation + one.State
 			fmt.Fprintln(w.out, line)
 		}
 		return
 	}
-	w.clear()
 	width := max(widthOf(w.out), 40)
 	var text strings.Builder
 	fmt.Fprintf(&text, "%s  %s\n", bar(one.Tally, min(width-12, 60)), share(gone, one.Tally.Total))
 	a.writeStanding(&text, one)
-	if rate > 0 {
+	if rate > 0 && one.Tally.States["held"] == 0 && one.Tally.States["queued"] > 0 {
 		left := one.Tally.Total - gone
 		fmt.Fprintf(
 			&text,
@@ -329,24 +330,7 @@ func (w *watching) show(a *app, one client.Batch) {
 			time.Duration(float64(left)/rate*float64(time.Second)).Round(time.Second),
 		)
 	}
-	for line := range strings.Lines(text.String()) {
-		fmt.Fprintln(w.out, runewidth.Truncate(strings.TrimSuffix(line, "\n"), width-1, "…"))
-		w.lines++
-	}
-}
-
-// clear takes what stands on the terminal away.
-func (w *watching) clear() {
-	if w.lines > 0 {
-		fmt.Fprintf(w.out, "\x1b[%dA\x1b[J", w.lines)
-		w.lines = 0
-	}
-}
-
-func (w *watching) end() {
-	if w.terminal {
-		w.clear()
-	}
+	w.status.show(text.String())
 }
 
 // bar cuts a bar into what is settled, on its way and waiting.

@@ -244,7 +244,7 @@ function Watch({ batch, changed }: { batch: Batch; changed: () => void }) {
   const can: (keyof typeof acts)[] = [];
   if (batch.state === "running") can.push("pause");
   if (batch.state === "paused" || batch.state === "held") can.push("resume");
-  if (batch.launch?.scouts && batch.waiting > 0 && !batch.finished_at && batch.state !== "cancelled") can.push("release");
+  if (batch.launch?.scouts && (tally.states["held"] ?? 0) > 0 && !batch.finished_at && batch.state !== "cancelled") can.push("release");
   if (["running", "paused", "held"].includes(batch.state)) can.push("cancel");
   return (
     <section className="step">
