@@ -345,7 +345,7 @@ func TestBatchStopsByItself(t *testing.T) {
 	}
 	well := launched(40, "01", client.Launch{Scouts: "25%", ScoutsAfter: "1s", ScoutsLeast: 0.9})
 	bad := launched(40, "80", client.Launch{Scouts: "10", ScoutsAfter: "2s", ScoutsLeast: 0.9})
-	guarded := launched(90, "80", client.Launch{Pace: "60/s"})
+	guarded := launched(600, "80", client.Launch{Pace: "60/s"})
 	for what, id := range map[string]string{"scouts": bad.ID, "guard": guarded.ID} {
 		one := h.batchWhen(id, what+" hold it back", func(b client.Batch) bool { return b.State == "held" })
 		if !strings.Contains(one.Why, map[string]string{"scouts": "of 10 scouts 0 were delivered", "guard": "the guard allows 40%"}[what]) {
@@ -354,6 +354,7 @@ func TestBatchStopsByItself(t *testing.T) {
 		if what == "scouts" {
 			must[client.Batch](t)(h.Client.ReleaseBatch(t.Context(), id))
 		}
+		must[client.Batch](t)(h.Client.PaceBatch(t.Context(), id, ""))
 		must[client.Batch](t)(h.Client.ResumeBatch(t.Context(), id))
 		one = h.batchWhen(id, "it goes on to its end", finished)
 		if one.Tally.States["delivered"] > 0 || len(one.Failures) == 0 || one.Failures[0].Advice == "" {

@@ -59,8 +59,8 @@ function Rooms({ phone }: { phone: string }) {
         <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>
         <NavLink to="/countries"><Icon name="countries" />Countries</NavLink>
         <NavLink to="/prices"><Icon name="prices" />Prices</NavLink>
-        <NavLink to="/changes"><Icon name="changes" />Changes</NavLink>
         <div className="foot">
+          <NavLink to="/changes"><Icon name="changes" />Changes</NavLink>
           {phone && <a href={phone} target="_blank" rel="noreferrer"><Icon name="phone" />Phone</a>}
           <button onClick={theme.toggle}><Icon name={theme.dark ? "light" : "dark"} />{theme.dark ? "Light" : "Dark"}</button>
           <button onClick={signOut}><Icon name="signOut" />Sign out</button>
