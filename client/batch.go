@@ -259,6 +259,11 @@ func (c *Client) CancelBatch(ctx context.Context, id string) (Batch, error) {
 	return c.batchDo(ctx, id, "cancel", nil)
 }
 
+// RetryBatch makes a new batch of the rows that failed for a reason that may pass.
+func (c *Client) RetryBatch(ctx context.Context, id string) (Batch, error) {
+	return c.batchDo(ctx, id, "retry", nil)
+}
+
 // PaceBatch changes how fast a batch goes at most; empty lifts the limit.
 func (c *Client) PaceBatch(ctx context.Context, id, pace string) (Batch, error) {
 	return c.batchDo(ctx, id, "pace", BatchPace{pace})

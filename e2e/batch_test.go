@@ -361,8 +361,16 @@ func TestBatchStopsByItself(t *testing.T) {
 			t.Errorf("%s: %s, %+v", what, one.Tally.Equation, one.Failures)
 		}
 	}
+	// Phones that were switched off can be tried again, and nothing else.
+	again := must[client.Batch](t)(h.Client.RetryBatch(t.Context(), bad.ID))
+	if again = h.rehearsed(again.ID); again.Rows != 40 || again.Totals.Goes != 40 {
+		t.Errorf("to be tried again: %d rows, %+v", again.Rows, again.Totals)
+	}
 	if well = h.batchWhen(well.ID, "the rest has followed", finished); well.Tally.States["delivered"] != 40 {
 		t.Error(well.Tally.Equation)
+	}
+	if _, err := h.Client.RetryBatch(t.Context(), well.ID); err == nil || !strings.Contains(err.Error(), "nothing of it failed") {
+		t.Errorf("of what arrived: %v", err)
 	}
 }
 

@@ -533,6 +533,13 @@ func (a *API) paceBatch(c *gin.Context) {
 	a.answerBatch(c, http.StatusOK, one, err)
 }
 
+func (a *API) retryBatch(c *gin.Context) {
+	if id, ok := a.batchID(c); ok {
+		one, err := a.engine.Batches.Retry(c.Request.Context(), id, keyOf(c))
+		a.answerBatch(c, http.StatusCreated, one, err)
+	}
+}
+
 func (a *API) removeBatch(c *gin.Context) {
 	id, ok := a.batchID(c)
 	if !ok {

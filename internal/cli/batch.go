@@ -27,7 +27,7 @@ func (a *app) batch() *cobra.Command {
 		a.batchChange("resume", "Let a batch go on that was held back", (*client.Client).ResumeBatch),
 		a.batchChange("release", "Let the rest go after the scouts", (*client.Client).ReleaseBatch),
 		a.batchChange("cancel", "Withdraw what of a batch is not on its way", (*client.Client).CancelBatch),
-		a.batchPace(), a.batchRemove())
+		a.batchPace(), a.batchRetry(), a.batchRemove())
 }
 
 // batchFlags are what a batch sends and how its list is read.
@@ -506,6 +506,34 @@ func (a *app) batchPace() *cobra.Command {
 				return err
 			}
 			return a.printStanding(cmd, one)
+		}),
+	}
+}
+
+func (a *app) batchRetry() *cobra.Command {
+	return &cobra.Command{
+		Use:   "retry BATCH",
+		Short: "Make a new batch of the rows that failed for a reason that may pass",
+		Long: "Makes a batch of the rows of another that were undeliverable, expired or rejected for a\n" +
+			"reason that may pass, such as a phone that was switched off, and rehearses it. What was\n" +
+			"delivered, or may have been, is never among them. Nothing is sent until it is launched.",
+		Args: cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			one, err := c.RetryBatch(cmd.Context(), args[0])
+			if err == nil {
+				one, err = c.RehearseBatch(cmd.Context(), one.ID)
+			}
+			if err == nil {
+				one, err = a.awaitRehearsal(cmd, c, one)
+			}
+			if err != nil {
+				return err
+			}
+			if err := a.printBatch(cmd, one); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "\nNothing was sent. To send it: pigeon batch launch %s\n", brief(one.ID))
+			return nil
 		}),
 	}
 }
