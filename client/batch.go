@@ -205,7 +205,9 @@ func (c *Client) NewBatch(ctx context.Context, w BatchWants) (Batch, error) {
 // repeated.
 func (c *Client) AppendRows(ctx context.Context, id string, list io.Reader, hint ListHint) (BatchAppended, error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"file": hint.File, "encoding": hint.Encoding, "delimiter": hint.Delimiter, "sheet": hint.Sheet} {
+	for name, value := range map[string]string{
+		"file": hint.File, "encoding": hint.Encoding, "delimiter": hint.Delimiter, "sheet": hint.Sheet,
+	} {
 		if value != "" {
 			q.Set(name, value)
 		}

@@ -72,7 +72,10 @@ func TestHeldForATime(t *testing.T) {
 	if quiet.State != "held" || quiet.HeldUntil == nil || time.Until(*quiet.HeldUntil) < 58*time.Minute || len(quiet.Warnings) == 0 {
 		t.Errorf("in quiet hours: %s until %v, %v", quiet.State, quiet.HeldUntil, quiet.Warnings)
 	}
-	for _, d := range []client.Draft{{To: number, Text: "loud", Kind: "bulk", AtAnyHour: true}, {To: number, Text: "moved", Kind: "transactional"}} {
+	for _, d := range []client.Draft{
+		{To: number, Text: "loud", Kind: "bulk", AtAnyHour: true},
+		{To: number, Text: "moved", Kind: "transactional"},
+	} {
 		if m := h.send(d); m.State == "held" {
 			t.Errorf("%s is held", m.Text)
 		}

@@ -438,7 +438,8 @@ func (a *app) batchList() *cobra.Command {
 					[]string{id, b.Wants.Name, b.State, fmt.Sprint(b.Rows), goes, left, delivered, failed, a.at(b.CreatedAt), b.By},
 				)
 			}
-			if err := a.print(cmd, l, []string{"id", "name", "state", "rows", "go", "left out", "delivered", "failed", "created", "by"}, rows); err != nil {
+			head := []string{"id", "name", "state", "rows", "go", "left out", "delivered", "failed", "created", "by"}
+			if err := a.print(cmd, l, head, rows); err != nil {
 				return err
 			}
 			if l.Next != "" {
@@ -597,7 +598,8 @@ func (a *app) batchRows() *cobra.Command {
 				rows = append(rows, []string{fmt.Sprint(r.Row), r.To, what, r.Cause, note, r.Sender, r.Gateway, r.Encoding,
 					fmt.Sprint(r.Segments), price, flat(r.Text)})
 			}
-			if err := a.print(cmd, l, []string{"row", "to", "state", "cause", "note", "sender", "gateway", "encoding", "segments", "price", "text"}, rows); err != nil {
+			head := []string{"row", "to", "state", "cause", "note", "sender", "gateway", "encoding", "segments", "price", "text"}
+			if err := a.print(cmd, l, head, rows); err != nil {
 				return err
 			}
 			if l.Next != "" {

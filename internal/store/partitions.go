@@ -239,6 +239,16 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 			Floor(now.Add(-marksKept)),
 		},
 	}
+	if keep.Messages > 0 {
+		old := Floor(now.Add(-keep.Messages))
+		portions = append(portions,
+			portion{"DELETE FROM batches WHERE id IN (SELECT id FROM batches WHERE id < ? AND (finished_at IS NOT NULL OR launched_at IS NULL) " +
+				"ORDER BY id LIMIT 20)", old},
+			portion{"DELETE FROM batch_counts WHERE first IN (SELECT c.first FROM batch_counts c WHERE c.first < ? " +
+				"AND NOT EXISTS (SELECT FROM batches b WHERE b.first = c.first) LIMIT 2000)", old},
+			portion{"DELETE FROM batch_paces WHERE batch IN (SELECT p.batch FROM batch_paces p WHERE p.batch < ? " +
+				"AND NOT EXISTS (SELECT FROM batches b WHERE b.first = p.batch) LIMIT 2000)", old})
+	}
 	if keep.Strays > 0 {
 		portions = append(
 			portions,
@@ -260,7 +270,7 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 	return s.deletePortions(ctx, portions)
 }
 
-// portion is a statement that deletes at most 2,000 rows before a bound.
+// portion is a statement that deletes some rows before a bound, at most 2,000.
 type portion struct {
 	sql   string
 	bound any
@@ -273,7 +283,7 @@ func (s *Store) deletePortions(ctx context.Context, portions []portion) error {
 			if result.Error != nil {
 				return fmt.Errorf("tidying: %w", result.Error)
 			}
-			if result.RowsAffected < 2000 {
+			if result.RowsAffected == 0 {
 				break
 			}
 		}
@@ -284,7 +294,7 @@ func (s *Store) deletePortions(ctx context.Context, portions []portion) error {
 // forget takes what is gone out of the small tables, and out of the counts.
 func (s *Store) forget(ctx context.Context, before time.Time) error {
 	oldest := firstOfMonth(before)
-	for _, table := range []string{"to_send", "to_ask", "marks"} {
+	for _, table := range []string{"to_send", "to_ask", "held", "marks"} {
 		if err := s.db.WithContext(ctx).Exec("DELETE FROM "+table+" WHERE id < ?", Floor(oldest)).Error; err != nil {
 			return fmt.Errorf("tidying: %w", err)
 		}

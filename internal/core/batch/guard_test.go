@@ -13,14 +13,22 @@ func TestGuard(t *testing.T) {
 		before, now Standing
 		why         string
 	}{
-		"well":                         {Standing{}, Standing{Gone: 1000, Delivered: 950, Failed: 50}, ""},
-		"too few to judge":             {Standing{}, Standing{Gone: 49, Failed: 49}, ""},
-		"many fail from the start":     {Standing{}, Standing{Gone: 100, Delivered: 60, Failed: 40}, "of the last 100 messages that came to an end 40 failed (40%); the guard allows 40%"},
-		"many fail since a while":      {Standing{Gone: 9000, Delivered: 9000}, Standing{Gone: 9100, Delivered: 9040, Failed: 60}, "of the last 100"},
-		"as many failed long ago":      {Standing{Gone: 100, Failed: 60, Delivered: 40}, Standing{Gone: 200, Delivered: 140, Failed: 60}, ""},
-		"nobody knows of many":         {Standing{Doubtful: 80}, Standing{Gone: 300, Delivered: 200, Doubtful: 60}, "60 stay doubtful"},
-		"nobody knows of many yet":     {Standing{Doubtful: 20}, Standing{Gone: 300, Delivered: 200, Doubtful: 90}, ""},
-		"it costs more than it should": {Standing{}, Standing{Gone: 100, Delivered: 100, Micros: Sums{"EUR": 1_300_000}}, "125% of the estimate in EUR"},
+		"well":                     {Standing{}, Standing{Gone: 1000, Delivered: 950, Failed: 50}, ""},
+		"too few to judge":         {Standing{}, Standing{Gone: 49, Failed: 49}, ""},
+		"many fail from the start": {Standing{}, Standing{Gone: 100, Delivered: 60, Failed: 40}, "40 failed (40%); the guard allows 40%"},
+		"nobody knows of many yet": {Standing{Doubtful: 20}, Standing{Gone: 300, Delivered: 200, Doubtful: 90}, ""},
+		"nobody knows of many": {
+			Standing{Doubtful: 80}, Standing{Gone: 300, Delivered: 200, Doubtful: 60}, "60 stay doubtful",
+		},
+		"many fail since a while": {
+			Standing{Gone: 9000, Delivered: 9000}, Standing{Gone: 9100, Delivered: 9040, Failed: 60}, "of the last 100",
+		},
+		"as many failed long ago": {
+			Standing{Gone: 100, Failed: 60, Delivered: 40}, Standing{Gone: 200, Delivered: 140, Failed: 60}, "",
+		},
+		"it costs more than it should": {
+			Standing{}, Standing{Gone: 100, Delivered: 100, Micros: Sums{"EUR": 1_300_000}}, "125% of the estimate in EUR",
+		},
 	} {
 		if why := UsualGuard.Judge(tt.before, tt.now, estimate); why != tt.why && (tt.why == "" || !strings.Contains(why, tt.why)) {
 			t.Errorf("%s: %q, want %q", name, why, tt.why)
