@@ -101,10 +101,9 @@ type flowing struct {
 
 // flow is how fast it goes.
 type flow struct {
-	ahead  int // were let out when it was last seen
-	at     time.Time
-	rate   float64 // messages a second
-	before int     // were there then
+	ahead int // were let out when it was last seen
+	at    time.Time
+	rate  float64 // messages a second
 }
 
 // look lets out what may go, each batch in its turn; busy if there is any at work.
