@@ -454,10 +454,10 @@ func TestConsoleBatch(t *testing.T) {
 	b.do(chromedp.Click(`#launch form:last-of-type button[type="submit"]`))
 	b.shows(".tally", "26 held")
 	b.shows("main", "Release the rest")
-	b.do(chromedp.Click(`button[data-act="pause"]`))
+	b.do(chromedp.Click(`button[data-act="pause"]:not(:disabled)`))
 	b.shows("main", "paused with the key")
-	b.do(chromedp.Click(`button[data-act="resume"]`))
-	b.do(chromedp.Click(`button[data-act="release"]`))
+	b.do(chromedp.Click(`button[data-act="resume"]:not(:disabled)`), chromedp.WaitVisible(`button[data-act="pause"]:not(:disabled)`))
+	b.do(chromedp.Click(`button[data-act="release"]:not(:disabled)`))
 	b.shows("main", "It came to its end")
 	id := address[strings.LastIndex(address, "/")+1:]
 	tally := must[client.Batch](t)(h.Client.Batch(t.Context(), id)).Tally
