@@ -136,6 +136,9 @@ func (f *feeding) look(ctx context.Context) (busy bool, err error) {
 			running[one.ID] = one
 		}
 	}
+	if len(ids) == 0 { // it is rung for when one goes on
+		return false, nil
+	}
 	feeds, err := f.Store.Feeds(ctx, ids)
 	if err != nil {
 		return true, err
