@@ -343,7 +343,7 @@ func TestBatchStopsByItself(t *testing.T) {
 		one := h.batched([]byte(list.String()), client.BatchWants{Text: "Hello {name}"})
 		return must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, l))
 	}
-	well := launched(40, "01", client.Launch{Scouts: "25%", ScoutsAfter: "1s", ScoutsLeast: 0.9})
+	well := launched(40, "01", client.Launch{Scouts: "25%", ScoutsAfter: "12s", ScoutsLeast: 0.9})
 	bad := launched(40, "80", client.Launch{Scouts: "10", ScoutsAfter: "2s", ScoutsLeast: 0.9})
 	guarded := launched(600, "80", client.Launch{Pace: "60/s"})
 	for what, id := range map[string]string{"scouts": bad.ID, "guard": guarded.ID} {
