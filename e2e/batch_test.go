@@ -154,13 +154,13 @@ func TestBatchFromSheetToResult(t *testing.T) {
 	lines := csv.NewReader(strings.NewReader(written))
 	lines.Comma = ';'
 	rows := must[[][]string](t)(lines.ReadAll())
-	if len(rows) != good+8 || strings.Join(rows[0][:6], ";") != "Name;Handy;Fähre;Ref;state;cause" {
+	if len(rows) != good+8 || strings.Join(rows[0][:6], ";") != "Name;Handy;Fähre;Ref;pigeon state;pigeon cause" {
 		t.Fatalf("%d rows, %v", len(rows), rows[0])
 	}
 	at := func(name string) int { return slices.Index(rows[0], name) }
 	states := map[string]int64{}
 	for i, row := range rows[1:] {
-		id, state, reason := row[at("message")], row[at("state")], row[at("left out")]
+		id, state, reason := row[at("pigeon message")], row[at("pigeon state")], row[at("pigeon left out")]
 		if (i < good) != (reason == "") || (reason == "") != (id != "") {
 			t.Errorf("row %d: %v", i+1, row)
 			continue
@@ -187,6 +187,13 @@ func TestBatchFromSheetToResult(t *testing.T) {
 	defer book.Close()
 	if cells := must[[][]string](t)(book.GetRows("Sheet1")); len(cells) != good+8 || cells[1][0] != "Jörg 0" {
 		t.Errorf("as XLSX %d rows", len(cells))
+	}
+
+	// As a list again it is what it was: ids and words of ours are nobody's text.
+	back := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: cancelled, Country: "GB"}))
+	came := must[client.BatchAppended](t)(h.Client.AppendRows(t.Context(), back.ID, bytes.NewReader(h.result(one.ID, "")), client.ListHint{At: -1}))
+	if came.Rows != good+7 || len(came.Batch.Columns) != 4 {
+		t.Errorf("the result as a list: %d rows, %+v", came.Rows, came.Batch.Columns)
 	}
 
 	// The same again is taken for a mistake.
@@ -265,6 +272,25 @@ func TestBatchUploads(t *testing.T) {
 type broken struct{}
 
 func (*broken) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
+
+// What was rehearsed is what goes, also where its template has been changed since.
+func TestBatchGoesAsRehearsed(t *testing.T) {
+	t.Parallel()
+	h := build(t).withHarbourline()
+	worded := func(text string) client.TemplateFile {
+		return client.TemplateFile{Source: "name: storm\nlanguage: en\ntexts: {en: '" + text + "'}\n"}
+	}
+	must[client.Template](t)(h.Client.AddTemplate(t.Context(), worded("Dear {name}, no ferries.")))
+	one := h.batched([]byte("mobile,name\n+447700900101,Ann\n"), client.BatchWants{Template: "storm"})
+	must[client.Template](t)(h.Client.PutTemplate(t.Context(), "storm", worded("Something else entirely")))
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{}))
+	h.batchWhen(one.ID, "it has come to its end", finished)
+	row := must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), one.ID, "", "", "", 5)).Items[0]
+	m := must[client.Message](t)(h.Client.Message(t.Context(), row.Message, false))
+	if m.Text != "Dear Ann, no ferries." || m.Template != "storm" || row.Text != m.Text {
+		t.Errorf("what went is %q by template %q, and the row says %q", m.Text, m.Template, row.Text)
+	}
+}
 
 // Held back, let go on, slowed down and killed at any moment, by two instances, each row ends
 // exactly once.

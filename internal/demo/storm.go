@@ -158,7 +158,7 @@ func stormAccount(ctx context.Context, c *client.Client, o Options, one client.B
 	if err != nil {
 		return wrong, err
 	}
-	state, reason := slices.Index(rows[0], "state"), slices.Index(rows[0], "left out")
+	state, reason := slices.Index(rows[0], "pigeon state"), slices.Index(rows[0], "pigeon left out")
 	states := map[string]int64{}
 	left := 0
 	for _, row := range rows[1:] {

@@ -48,6 +48,9 @@ const (
 type Wants struct {
 	Text     string `json:"text,omitempty"` // with fields in braces
 	Template string `json:"template,omitempty"`
+	// Wording is the template as it was when the batch was rehearsed: what goes is what was
+	// looked at, also where the template has been changed since.
+	Wording  string `json:"wording,omitempty"`
 	Sender   string `json:"sender,omitempty"`
 	Kind     string `json:"kind,omitempty"`
 	Gateway  string `json:"gateway,omitempty"`
@@ -71,6 +74,7 @@ type Found struct {
 	Said     string   `json:"said,omitempty"` // what it is written in
 	Format   string   `json:"format,omitempty"`
 	Encoding string   `json:"encoding,omitempty"`
+	Mark     bool     `json:"mark,omitempty"`  // it begins with a byte order mark
 	Comma    string   `json:"comma,omitempty"` // what stands between the cells of CSV
 	NoHead   bool     `json:"no_head,omitempty"`
 	Columns  []Column `json:"columns,omitempty"`

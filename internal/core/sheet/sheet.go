@@ -60,6 +60,7 @@ type Hint struct {
 type Found struct {
 	Format    Format
 	Encoding  string // of text
+	Mark      bool   // it begins with a byte order mark
 	Delimiter rune   // of CSV
 	Sheet     string // of XLSX
 	Sheets    []string

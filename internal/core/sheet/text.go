@@ -20,6 +20,9 @@ func (l *List) decoded(in io.Reader, begin []byte, hint Hint) io.Reader {
 	utf16 := func(order unicode.Endianness) io.Reader {
 		return unicode.UTF16(order, unicode.UseBOM).NewDecoder().Reader(in)
 	}
+	for _, mark := range []string{"\ufeff", "\xff\xfe", "\xfe\xff"} {
+		l.Mark = l.Mark || bytes.HasPrefix(begin, []byte(mark))
+	}
 	var out io.Reader
 	switch {
 	case hint.Encoding != "" && charset.Known(hint.Encoding) && hint.Encoding != "utf-8":

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -85,17 +86,22 @@ func listError(err error) error {
 }
 
 // recognise adds what was recognised of a list to what is known, and returns where its
-// columns stand among those of the batch.
+// columns stand among those of the batch; -1 for those that a result sheet has from us, whose
+// ids and words are nobody's text.
 func recognise(found *batch.Found, list *sheet.List, columns []sheet.Column, file string) []int {
 	if found.Columns == nil {
 		*found = batch.Found{File: file, Said: list.Found.String(), Format: string(list.Format), Encoding: list.Encoding,
-			NoHead: !list.Found.Head}
+			Mark: list.Mark, NoHead: !list.Found.Head}
 		if list.Delimiter != 0 {
 			found.Comma = string(list.Delimiter)
 		}
 	}
 	place := make([]int, len(columns))
 	for i, c := range columns {
+		if strings.HasPrefix(c.Head, ours) {
+			place[i] = -1
+			continue
+		}
 		at := slices.IndexFunc(found.Columns, func(k batch.Column) bool { return k.Head == c.Head })
 		if at < 0 {
 			role := c.Role
@@ -121,7 +127,7 @@ func placed(cells []string, place []int, columns int) []string {
 	}
 	all := make([]string, columns)
 	for i, c := range cells {
-		if i < len(place) {
+		if i < len(place) && place[i] >= 0 {
 			all[place[i]] = c
 		}
 	}

@@ -169,6 +169,9 @@ func (b *Batches) Rehearse(ctx context.Context, id uuid.UUID) (store.Batch, erro
 		if faults != nil {
 			return faults
 		}
+		if err := b.word(&one.Wants); err != nil {
+			return err
+		}
 		one.State, one.Why, one.Totals, one.Checked, one.RehearsedAt = batch.Checking, "", nil, 0, nil
 		one.Keeper, one.KeptUntil = nil, nil
 		return nil

@@ -29,7 +29,7 @@ type rows struct {
 	wants  batch.Wants
 	id     string
 	own    *template.Template // the text, if it has fields
-	stored *template.Template // the template, if one is named
+	stored *template.Template // the template as it was rehearsed, if one is named
 	at     map[sheet.Role]int // the columns of roles
 	fields []field            // that the text may name
 	needs  []string           // that it must
@@ -53,14 +53,10 @@ func (b *Batches) reading(one *store.Batch) (*rows, error) {
 	if r.own, err = textOf(one.Wants); err != nil {
 		return nil, err
 	}
-	tmpl := r.own
-	if one.Wants.Template != "" {
-		record, ok := b.Roster.Book().Template(one.Wants.Template)
-		if !ok {
-			return nil, fault.New("template", fmt.Sprintf("%q is not a template here", one.Wants.Template), "one that is stored")
-		}
-		r.stored, tmpl = record.Template, record.Template
+	if r.stored, err = b.worded(one.Wants); err != nil {
+		return nil, err
 	}
+	tmpl := cmp.Or(r.own, r.stored)
 	if tmpl == nil {
 		return r, nil
 	}
@@ -72,6 +68,34 @@ func (b *Batches) reading(one *store.Batch) (*rows, error) {
 		}
 	}
 	return r, nil
+}
+
+// worded is the template of a batch: as it was when it was rehearsed, else as it is; nil if
+// it has none.
+func (b *Batches) worded(w batch.Wants) (*template.Template, error) {
+	if w.Template == "" {
+		return nil, nil
+	}
+	if w.Wording != "" {
+		return template.Read([]byte(w.Wording))
+	}
+	record, ok := b.Roster.Book().Template(w.Template)
+	if !ok {
+		return nil, fault.New("template", fmt.Sprintf("%q is not a template here", w.Template), "one that is stored")
+	}
+	return record.Template, nil
+}
+
+// word keeps the template of a batch as it is now.
+func (b *Batches) word(w *batch.Wants) error {
+	w.Wording = ""
+	t, err := b.worded(*w)
+	if err != nil || t == nil {
+		return err
+	}
+	source, err := t.Write()
+	w.Wording = string(source)
+	return err
 }
 
 // columnOf is the column that holds a field: one that is called so, that may be called
@@ -138,15 +162,15 @@ func (r *rows) draft(row *sheet.Row) intake.Draft {
 		d.Text, d.Language = text, ""
 		return d
 	}
-	if w.Template != "" {
-		d.Template = w.Template
+	switch {
+	case r.own != nil:
+		d.Own, d.Language = r.own, ""
+	case r.stored != nil:
+		d.Own = r.stored
 		// A language that the template does not have is answered with its own.
-		if r.stored != nil && d.Language != "" && !r.stored.Speaks(d.Language) {
+		if d.Language != "" && !r.stored.Speaks(d.Language) {
 			d.Language = ""
 		}
-	}
-	if r.own != nil {
-		d.Own, d.Language = r.own, ""
 	}
 	if len(r.fields) > 0 {
 		d.Fields = make(map[string]any, len(r.fields))

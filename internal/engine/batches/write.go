@@ -1,23 +1,30 @@
 package batches
 
 import (
+	"cmp"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/xuri/excelize/v2"
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/htmlindex"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
 
+	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/store"
 )
 
-// resultHead are the columns that a result sheet has after a person's own.
+// ours is how the columns begin that a result sheet has after a person's own, so that it can
+// come back as a list.
+const ours = "pigeon "
+
 var resultHead = []string{"state", "cause", "advice", "final at", "segments", "cost", "currency", "message", "left out", "why"}
 
 // WriteResult writes rows of a batch as a sheet: a person's own columns in their own order,
@@ -29,10 +36,7 @@ func WriteResult(out io.Writer, one store.Batch, format string, rows iter.Seq2[R
 		head = append(head, c.Head)
 	}
 	for _, name := range resultHead {
-		for slices.Contains(head, name) { // a result that came back as a list
-			name = "pigeon " + name
-		}
-		head = append(head, name)
+		head = append(head, ours+name)
 	}
 	if format == "xlsx" {
 		return writeXLSX(out, head, len(one.Found.Columns), rows)
@@ -71,13 +75,30 @@ func own(r Row, columns int) []string {
 	return cells
 }
 
-func writeCSV(out io.Writer, one store.Batch, head []string, rows iter.Seq2[Row, error]) error {
-	written := out
-	if name := one.Found.Encoding; name != "" && name != "utf-8" {
-		if e, err := htmlindex.Get(name); err == nil {
-			encoder := encoding.ReplaceUnsupported(e.NewEncoder()).Writer(out)
-			written = encoder
+// encoded writes text as a list was written. What it returns has to be closed.
+func encoded(out io.Writer, found batch.Found) (io.WriteCloser, error) {
+	switch name := cmp.Or(found.Encoding, "utf-8"); name {
+	case "utf-8":
+		if found.Mark {
+			_, err := io.WriteString(out, "\ufeff")
+			return transform.NewWriter(out, transform.Nop), err
 		}
+		return transform.NewWriter(out, transform.Nop), nil
+	case "utf-16":
+		return transform.NewWriter(out, unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder()), nil
+	default:
+		as, err := htmlindex.Get(name)
+		if err != nil {
+			return nil, err
+		}
+		return transform.NewWriter(out, encoding.ReplaceUnsupported(as.NewEncoder())), nil
+	}
+}
+
+func writeCSV(out io.Writer, one store.Batch, head []string, rows iter.Seq2[Row, error]) error {
+	written, err := encoded(out, one.Found)
+	if err != nil {
+		return err
 	}
 	w := csv.NewWriter(written)
 	if comma := []rune(one.Found.Comma); len(comma) == 1 {
@@ -95,7 +116,7 @@ func writeCSV(out io.Writer, one store.Batch, head []string, rows iter.Seq2[Row,
 		}
 	}
 	w.Flush()
-	return w.Error()
+	return errors.Join(w.Error(), written.Close())
 }
 
 func writeXLSX(out io.Writer, head []string, columns int, rows iter.Seq2[Row, error]) (err error) {

@@ -418,7 +418,7 @@ func (in *Intake) text(p *Plan, d Draft, tmpl *template.Template, level smstext.
 				field = "fields." + wrong.Field
 			}
 			where := fmt.Sprintf("template %s, text %s: ", wrong.Template, wrong.Language)
-			if d.Own != nil { // a text that has no name
+			if d.Own != nil { // whoever gave it knows which it is
 				where = ""
 			}
 			faults.Add(field, where+wrong.Wrong, wrong.Accepted)
