@@ -20,6 +20,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/price"
@@ -387,6 +388,9 @@ func (a *API) appendRows(c *gin.Context) {
 		}
 	}
 	hint := sheet.Hint{Encoding: c.Query("encoding"), Sheet: c.Query("sheet")}
+	if hint.Encoding != "" && !charset.Known(hint.Encoding) {
+		faults.Add("encoding", fmt.Sprintf("%q is none that is read here", hint.Encoding), "one of "+strings.Join(charset.Names, ", "))
+	}
 	if comma := c.Query("delimiter"); comma != "" {
 		r, size := utf8.DecodeRuneInString(comma)
 		if size != len(comma) {
@@ -405,14 +409,12 @@ func (a *API) appendRows(c *gin.Context) {
 	control := http.NewResponseController(c.Writer)
 	list := flowing{http.MaxBytesReader(c.Writer, c.Request.Body, listMost), control}
 	done, err := a.engine.Batches.Append(c.Request.Context(), id, list, hint, file, at)
-	if err == nil {
-		control.SetReadDeadline(time.Time{})
-		c.Set(bodyRead, true)
-	}
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
+	control.SetReadDeadline(time.Time{})
+	c.Set(bodyRead, true)
 	one, err := a.engine.Store.Batch(c.Request.Context(), id)
 	if err != nil {
 		a.refuse(c, err)

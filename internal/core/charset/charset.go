@@ -11,6 +11,7 @@ import (
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
 )
 
 // Names are what text can be written in.
@@ -68,6 +69,17 @@ func Reader(in io.Reader, name string) io.Reader {
 		return e.NewDecoder().Reader(in)
 	}
 	return in
+}
+
+// Writer writes UTF-8 as what is named, with a mark where that needs one; a character that it
+// does not have as what stands for such. A name that is not [Known] writes it as it is. It has
+// to be closed.
+func Writer(out io.Writer, name string) io.WriteCloser {
+	e, known := named(name)
+	if !known {
+		e = encoding.Nop
+	}
+	return transform.NewWriter(out, encoding.ReplaceUnsupported(e.NewEncoder()))
 }
 
 // Check returns an error for what is not UTF-8, which says where, and what it looks

@@ -1,7 +1,6 @@
 package batches
 
 import (
-	"cmp"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -11,12 +10,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/xuri/excelize/v2"
-	"golang.org/x/text/encoding"
-	"golang.org/x/text/encoding/htmlindex"
-	"golang.org/x/text/encoding/unicode"
-	"golang.org/x/text/transform"
 
-	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/store"
 )
@@ -75,31 +70,13 @@ func own(r Row, columns int) []string {
 	return cells
 }
 
-// encoded writes text as a list was written. What it returns has to be closed.
-func encoded(out io.Writer, found batch.Found) (io.WriteCloser, error) {
-	switch name := cmp.Or(found.Encoding, "utf-8"); name {
-	case "utf-8":
-		if found.Mark {
-			_, err := io.WriteString(out, "\ufeff")
-			return transform.NewWriter(out, transform.Nop), err
-		}
-		return transform.NewWriter(out, transform.Nop), nil
-	case "utf-16":
-		return transform.NewWriter(out, unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder()), nil
-	default:
-		as, err := htmlindex.Get(name)
-		if err != nil {
-			return nil, err
-		}
-		return transform.NewWriter(out, encoding.ReplaceUnsupported(as.NewEncoder())), nil
-	}
-}
-
 func writeCSV(out io.Writer, one store.Batch, head []string, rows iter.Seq2[Row, error]) error {
-	written, err := encoded(out, one.Found)
-	if err != nil {
-		return err
+	if one.Found.Mark && one.Found.Encoding == "utf-8" {
+		if _, err := io.WriteString(out, "\ufeff"); err != nil {
+			return err
+		}
 	}
+	written := charset.Writer(out, one.Found.Encoding)
 	w := csv.NewWriter(written)
 	if comma := []rune(one.Found.Comma); len(comma) == 1 {
 		w.Comma = comma[0]

@@ -17,7 +17,8 @@ func TestResultIsWrittenAsTheListCame(t *testing.T) {
 		"UTF-8 with a mark": {Encoding: "utf-8", Mark: true, Comma: ","},
 		"UTF-16":            {Encoding: "utf-16", Mark: true, Comma: "\t"},
 		"windows-1252":      {Encoding: "windows-1252", Comma: ";"},
-		"Greek":          {Encoding: "windows-1253", Comma: ","},
+		"latin-1":           {Encoding: "latin-1", Comma: ";"},
+		"Greek":             {Encoding: "windows-1253", Comma: ","},
 	} {
 		cell := map[bool]string{true: "Ελένη", false: "Zoë"}[found.Encoding == "windows-1253"]
 		found.Columns = []batch.Column{{Head: "mobile"}, {Head: "name"}}
