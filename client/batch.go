@@ -50,10 +50,18 @@ type Batch struct {
 	Failures   []Failure    `json:"failures"`
 	Spent      []Money      `json:"spent"` // by estimate, for what went
 	Through    []Through    `json:"through"`
+	Acts       []BatchAct   `json:"acts"` // the last ones; of one batch only
 	CreatedAt  time.Time    `json:"created_at"`
 	ChangedAt  time.Time    `json:"changed_at"`
 	LaunchedAt *time.Time   `json:"launched_at"`
 	FinishedAt *time.Time   `json:"finished_at"`
+}
+
+// BatchAct is what was done with a batch.
+type BatchAct struct {
+	At  time.Time `json:"at"`
+	By  string    `json:"by"` // the name of a key; empty: the batch itself
+	Act string    `json:"act"`
 }
 
 // Column is a column of a list, and what it was recognised as.

@@ -333,6 +333,15 @@ func TestBatchUnderFaults(t *testing.T) {
 	}
 	must[client.Batch](t)(h.Client.PaceBatch(t.Context(), one.ID, ""))
 	one = h.batchWhen(one.ID, "it has come to its end", finished)
+	var acts []string
+	for _, act := range one.Acts {
+		if acts = append(acts, act.Act); act.By != "first" {
+			t.Errorf("%s by %q", act.Act, act.By)
+		}
+	}
+	if fmt.Sprint(acts) != "[launched paused let go on paused let go on paused let go on paused let go on the limit of its pace lifted]" {
+		t.Errorf("what was done with it: %v", acts)
+	}
 	taken := map[string]int{}
 	for _, e := range h.Fleet.Longshore.Entries() {
 		taken[e.Ref]++

@@ -35,6 +35,8 @@ import (
 const (
 	// listMost is the longest list that is read, in octets.
 	listMost = 1 << 30
+	// actsMost is how many of the things that were done with a batch are told.
+	actsMost = 20
 	// listWithin is how long a list that is uploaded may stand still.
 	listWithin = 30 * time.Second
 )
@@ -70,7 +72,7 @@ func wireBatch(b store.Batch) client.Batch {
 	w := client.Batch{
 		ID: b.ID.String(), State: string(b.State), Why: b.Why, By: b.ByWhom, File: b.Found.File, Recognised: b.Found.Said,
 		Columns: []client.Column{}, Rows: b.Rows, Checked: b.Checked, Failures: []client.Failure{}, Spent: []client.Money{},
-		Through: []client.Through{}, CreatedAt: b.CreatedAt, ChangedAt: b.ChangedAt, LaunchedAt: b.LaunchedAt, FinishedAt: b.FinishedAt,
+		Through: []client.Through{}, Acts: []client.BatchAct{}, CreatedAt: b.CreatedAt, ChangedAt: b.ChangedAt, LaunchedAt: b.LaunchedAt, FinishedAt: b.FinishedAt,
 		Wants: client.BatchWants{
 			Name:       b.Name,
 			Text:       b.Wants.Text,
@@ -279,9 +281,16 @@ func (a *API) answerBatch(c *gin.Context, status int, one store.Batch, err error
 	if err == nil {
 		w, err = a.counted(c.Request.Context(), one)
 	}
+	var acts []store.BatchAct
+	if err == nil {
+		acts, err = a.engine.Store.BatchActs(c.Request.Context(), one.ID, actsMost)
+	}
 	if err != nil {
 		a.refuse(c, err)
 		return
+	}
+	for _, act := range acts {
+		w.Acts = append(w.Acts, client.BatchAct{At: act.At, By: act.ByWhom, Act: act.Act})
 	}
 	c.JSON(status, w)
 }
@@ -531,7 +540,7 @@ func (a *API) paceBatch(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	one, err := a.engine.Batches.SetPace(c.Request.Context(), id, p)
+	one, err := a.engine.Batches.SetPace(c.Request.Context(), id, p, keyOf(c).Name)
 	a.answerBatch(c, http.StatusOK, one, err)
 }
 

@@ -209,9 +209,20 @@ func (a *app) writeStanding(out io.Writer, one client.Batch) {
 	if held := one.Tally.States["held"]; held > 0 && one.State == string(batch.Running) && one.Launch.Scouts != "" {
 		fmt.Fprintf(out, "%s wait for the scouts: pigeon batch release %s\n", thousands(held), brief(one.ID))
 	}
+	for _, act := range one.Acts[max(0, len(one.Acts)-5):] {
+		fmt.Fprintf(out, "%s  %s%s\n", a.at(act.At), act.Act, by(act.By))
+	}
 	for _, f := range one.Failures[:min(len(one.Failures), 8)] {
 		fmt.Fprintf(out, "  %9s  %s %s  %s\n", thousands(f.N), shape(f.State), strings.TrimSpace(f.State+" "+f.Cause), f.Advice)
 	}
+}
+
+// by says who did something.
+func by(who string) string {
+	if who == "" {
+		return ""
+	}
+	return ", by " + who
 }
 
 func (a *app) maybe(t *time.Time) string {

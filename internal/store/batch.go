@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -105,6 +106,27 @@ func (s *Store) ChangeBatch(ctx context.Context, id uuid.UUID, now time.Time, ch
 		return s.gorm(ctx).Session(&gorm.Session{}).Model(&b).Select("*").Omit("id").Updates(&b).Error
 	})
 	return b, err
+}
+
+// BatchAct is what somebody did with a batch.
+type BatchAct struct {
+	ID      int64
+	BatchID uuid.UUID
+	At      time.Time
+	ByWhom  string // empty: it stopped or went on by itself
+	Act     string
+}
+
+// NoteAct notes what is done with a batch. Call it within the transaction that does it.
+func (s *Store) NoteAct(ctx context.Context, id uuid.UUID, at time.Time, by, act string) error {
+	return s.gorm(ctx).Omit("id").Create(&BatchAct{BatchID: id, At: at, ByWhom: by, Act: act}).Error
+}
+
+// BatchActs are the last things that were done with a batch, the first first; at most so many.
+func (s *Store) BatchActs(ctx context.Context, id uuid.UUID, most int) (acts []BatchAct, err error) {
+	err = s.gorm(ctx).Where("batch_id = ?", id).Order("id DESC").Limit(most).Find(&acts).Error
+	slices.Reverse(acts)
+	return acts, err
 }
 
 // RemoveBatch forgets a batch that was not launched, with its rows.

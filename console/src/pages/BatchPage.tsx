@@ -281,6 +281,16 @@ function Watch({ batch, changed }: { batch: Batch; changed: () => void }) {
           </Table>
         </>
       )}
+      {batch.acts.length > 0 && (
+        <>
+          <h3>What was done with it</h3>
+          <ul className="list-unstyled">
+            {batch.acts.map((x) => (
+              <li key={x.at + x.act}><span className="quiet me-2">{when(x.at)}</span>{x.act}{x.by && <span className="quiet">, by {x.by}</span>}</li>
+            ))}
+          </ul>
+        </>
+      )}
       <h2>Result</h2>
       <p>
         The list as it came, with what became of each row: <a href={`/v1/batches/${batch.id}/result`}>as it came</a>, <a href={`/v1/batches/${batch.id}/result?format=csv`}>CSV</a>, <a href={`/v1/batches/${batch.id}/result?format=xlsx`}>XLSX</a>.

@@ -12,14 +12,38 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-// Pause holds a batch back: what is not on its way to a gateway stays.
-func (b *Batches) Pause(ctx context.Context, id uuid.UUID, by string) (store.Batch, error) {
-	return b.hold(ctx, id, batch.Paused, "paused with the key "+by)
+// act does something with a batch, in the name of who asked for it, and notes that.
+func (b *Batches) act(
+	ctx context.Context,
+	id uuid.UUID,
+	by, what string,
+	do func(s *store.Store, one *store.Batch) error,
+) (store.Batch, error) {
+	now := b.Now()
+	one, err := b.Store.ChangeBatch(ctx, id, now, func(s *store.Store, one *store.Batch) error {
+		if err := do(s, one); err != nil {
+			return err
+		}
+		return s.NoteAct(ctx, id, now, by, what)
+	})
+	if err == nil {
+		b.feed.Now()
+	}
+	return one, err
 }
 
-// hold holds a running batch back, for a reason.
-func (b *Batches) hold(ctx context.Context, id uuid.UUID, as batch.State, why string) (store.Batch, error) {
-	return b.Store.ChangeBatch(ctx, id, b.Now(), func(s *store.Store, one *store.Batch) error {
+// Pause holds a batch back: what is not on its way to a gateway stays.
+func (b *Batches) Pause(ctx context.Context, id uuid.UUID, by string) (store.Batch, error) {
+	return b.hold(ctx, id, batch.Paused, by, "paused with the key "+by)
+}
+
+// hold holds a batch back, for a reason.
+func (b *Batches) hold(ctx context.Context, id uuid.UUID, as batch.State, by, why string) (store.Batch, error) {
+	act := "paused"
+	if as == batch.Held {
+		act = "stopped by itself: " + why
+	}
+	return b.act(ctx, id, by, act, func(s *store.Store, one *store.Batch) error {
 		if one.State != batch.Running && (one.State != batch.Held || as == batch.Held) {
 			return notNow(one, "only what is running can be held back")
 		}
@@ -32,8 +56,8 @@ func (b *Batches) hold(ctx context.Context, id uuid.UUID, as batch.State, why st
 }
 
 // Resume lets a batch go on that was held back.
-func (b *Batches) Resume(ctx context.Context, id uuid.UUID, _ string) (store.Batch, error) {
-	one, err := b.Store.ChangeBatch(ctx, id, b.Now(), func(s *store.Store, one *store.Batch) error {
+func (b *Batches) Resume(ctx context.Context, id uuid.UUID, by string) (store.Batch, error) {
+	one, err := b.act(ctx, id, by, "let go on", func(s *store.Store, one *store.Batch) error {
 		if one.State != batch.Paused && one.State != batch.Held {
 			return notNow(one, "only what is held back can go on")
 		}
@@ -47,15 +71,14 @@ func (b *Batches) Resume(ctx context.Context, id uuid.UUID, _ string) (store.Bat
 		return s.CountWaiting(ctx, id, b.Now(), delivery.Queued)
 	})
 	if err == nil {
-		b.feed.Now()
 		b.Bells.RingAll()
 	}
 	return one, err
 }
 
 // Release lets the rest go after the scouts.
-func (b *Batches) Release(ctx context.Context, id uuid.UUID, _ string) (store.Batch, error) {
-	one, err := b.Store.ChangeBatch(ctx, id, b.Now(), func(s *store.Store, one *store.Batch) error {
+func (b *Batches) Release(ctx context.Context, id uuid.UUID, by string) (store.Batch, error) {
+	return b.act(ctx, id, by, "the rest released after the scouts", func(s *store.Store, one *store.Batch) error {
 		if !one.State.Active() {
 			return notNow(one, "nothing of it waits for its scouts")
 		}
@@ -70,15 +93,15 @@ func (b *Batches) Release(ctx context.Context, id uuid.UUID, _ string) (store.Ba
 		}
 		return s.CountWaiting(ctx, id, b.Now(), delivery.Queued)
 	})
-	if err == nil {
-		b.feed.Now()
-	}
-	return one, err
 }
 
 // SetPace changes how fast a batch goes at most; no pace lifts the limit.
-func (b *Batches) SetPace(ctx context.Context, id uuid.UUID, p batch.Pace) (store.Batch, error) {
-	return b.Store.ChangeBatch(ctx, id, b.Now(), func(_ *store.Store, one *store.Batch) error {
+func (b *Batches) SetPace(ctx context.Context, id uuid.UUID, p batch.Pace, by string) (store.Batch, error) {
+	what := "limited to " + p.String()
+	if p.N == 0 {
+		what = "the limit of its pace lifted"
+	}
+	return b.act(ctx, id, by, what, func(_ *store.Store, one *store.Batch) error {
 		if !one.State.Active() {
 			return notNow(one, "it has no pace to be changed")
 		}
@@ -87,13 +110,10 @@ func (b *Batches) SetPace(ctx context.Context, id uuid.UUID, p batch.Pace) (stor
 	})
 }
 
-// withdrawMost is how many messages are withdrawn in one transaction.
-const withdrawMost = 1000
-
 // Cancel withdraws what of a batch is not on its way. What a gateway may have cannot be
 // called back.
 func (b *Batches) Cancel(ctx context.Context, id uuid.UUID, by string) (store.Batch, error) {
-	one, err := b.Store.ChangeBatch(ctx, id, b.Now(), func(s *store.Store, one *store.Batch) error {
+	return b.act(ctx, id, by, "withdrawn", func(s *store.Store, one *store.Batch) error {
 		if !one.State.Active() {
 			return notNow(one, "nothing of it waits")
 		}
@@ -103,11 +123,10 @@ func (b *Batches) Cancel(ctx context.Context, id uuid.UUID, by string) (store.Ba
 		}
 		return s.CountWaiting(ctx, id, b.Now(), delivery.Cancelled)
 	})
-	if err == nil {
-		b.feed.Now()
-	}
-	return one, err
 }
+
+// withdrawMost is how many messages are withdrawn in one transaction.
+const withdrawMost = 1000
 
 // withdraw withdraws messages of a cancelled batch that wait to be sent. What may have gone
 // before is left to go on its way, for it cannot be called back.

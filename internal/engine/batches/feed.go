@@ -3,6 +3,8 @@ package batches
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -124,11 +126,12 @@ func (f *feeding) look(ctx context.Context) (busy bool, err error) {
 		f.settled = time.Now()
 	}
 	var ids []uuid.UUID
+	var errs []error // of one batch holds up no other
 	running := map[uuid.UUID]store.Batch{}
 	for _, one := range all {
 		if settle {
 			if err := f.settle(ctx, one); err != nil {
-				return true, err
+				errs = append(errs, fmt.Errorf("batch %s: %w", one.ID, err))
 			}
 		}
 		if one.State == batch.Running {
@@ -137,7 +140,7 @@ func (f *feeding) look(ctx context.Context) (busy bool, err error) {
 		}
 	}
 	if len(ids) == 0 { // it is rung for when one goes on
-		return false, nil
+		return false, errors.Join(errs...)
 	}
 	feeds, err := f.Store.Feeds(ctx, ids)
 	if err != nil {
@@ -152,60 +155,71 @@ func (f *feeding) look(ctx context.Context) (busy bool, err error) {
 			sharing[feed.Gateway]++
 		}
 	}
+	var wanting []*filling
+	taken := map[flowing]bool{}
 	ahead := map[uuid.UUID]map[uuid.UUID]int{}
-	var errs []error
-	for _, feed := range open { // a portion of each, so that none waits for another to fill up
+	for _, feed := range open {
 		one := running[feed.BatchID]
 		if ahead[one.ID] == nil {
 			if ahead[one.ID], err = f.Store.Ahead(ctx, *one.First); err != nil {
 				return true, err
 			}
 		}
-		if err := f.fill(ctx, one, feed, ahead[one.ID], sharing[feed.Gateway]); err != nil {
-			errs = append(errs, err) // one that fails holds up no other
+		// Scouts come before the rest that goes through the same gateway.
+		if g := f.through(feed.Gateway); g != nil && !taken[flowing{one.ID, g.ID}] {
+			taken[flowing{one.ID, g.ID}] = true
+			if want := f.want(one, g, ahead[one.ID][g.ID], sharing[feed.Gateway]); want > 0 {
+				wanting = append(wanting, &filling{one, feed.N, g, want})
+			}
 		}
+	}
+	for len(wanting) > 0 { // a portion of each in its turn: a small batch does not wait for a large one
+		wanting = slices.DeleteFunc(wanting, func(w *filling) bool {
+			more, err := f.fill(ctx, w)
+			if err != nil {
+				errs = append(errs, fmt.Errorf("batch %s: %w", w.one.ID, err))
+			}
+			return !more || err != nil
+		})
 	}
 	return true, errors.Join(errs...)
 }
 
-// fill lets out of a feed what its gateway lacks.
-func (f *feeding) fill(ctx context.Context, one store.Batch, feed store.Feed, ahead map[uuid.UUID]int, sharing int) error {
-	g := f.through(feed.Gateway)
-	if g == nil { // of a gateway that is gone: whatever takes it now
-		for _, any := range f.Roster.All() {
-			g = any
-			break
-		}
-		if g == nil {
-			return nil
-		}
-	}
-	want := f.want(one, g, ahead[g.ID], sharing)
-	for more := true; want > 0 && more; {
-		var n int
-		var err error
-		if n, more, err = f.unfold(ctx, one, feed.N, min(want, batch.PackRows)); err != nil {
-			return err
-		}
-		want -= n
-		ahead[g.ID] += n
-		f.flows[flowing{one.ID, g.ID}].ahead += n
-		f.Bells.Ring(g.ID, false)
-	}
-	return nil
+// filling is a feed of which a gateway lacks rows.
+type filling struct {
+	one  store.Batch
+	feed int
+	g    *roster.Gateway
+	want int
 }
 
-// through is the gateway of a feed, or, while that one is not to be used, another one that
-// its messages will take.
+// fill lets a portion out; more if it is not all that is wanted.
+func (f *feeding) fill(ctx context.Context, w *filling) (more bool, err error) {
+	n, more, err := f.unfold(ctx, w.one, w.feed, min(w.want, batch.PackRows))
+	if err != nil {
+		return false, err
+	}
+	w.want -= n
+	f.flows[flowing{w.one.ID, w.g.ID}].ahead += n
+	f.Bells.Ring(w.g.ID, false)
+	return more && w.want > 0, nil
+}
+
+// through is the gateway of a feed, or, while that one is not to be used or gone, another one
+// that its messages will take; nil if there is none at all.
 func (f *feeding) through(name string) *roster.Gateway {
 	g := f.Roster.ByName(name)
-	if g == nil || g.Unusable(f.Roster.Health(g.ID), f.Now()) == "" {
+	if g != nil && g.Unusable(f.Roster.Health(g.ID), f.Now()) == "" {
 		return g
 	}
-	for _, other := range f.Roster.All() {
-		if other.ID != g.ID && other.Unusable(f.Roster.Health(other.ID), f.Now()) == "" {
+	all := f.Roster.All()
+	for _, other := range all {
+		if other.Unusable(f.Roster.Health(other.ID), f.Now()) == "" {
 			return other
 		}
+	}
+	if g == nil && len(all) > 0 {
+		return all[0]
 	}
 	return g
 }
@@ -359,10 +373,7 @@ func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) err
 		p.Template = ""
 	}
 	if p.Gateway == nil {
-		if p.Gateway = f.through(c.Gateway); p.Gateway == nil && len(f.Roster.All()) > 0 {
-			p.Gateway = f.Roster.All()[0]
-		}
-		if p.Gateway == nil {
+		if p.Gateway = f.through(c.Gateway); p.Gateway == nil {
 			return intake.ErrNoGateway
 		}
 	}
@@ -490,7 +501,7 @@ func (f *feeding) guard(ctx context.Context, one store.Batch, counts []store.Bat
 	}
 	if why := one.Launch.Guard.Judge(before, is, one.Totals.Micros); why != "" {
 		f.Log.Warn("the guard stopped a batch", "batch", one.ID, "name", one.Name, "why", why)
-		_, err := f.hold(ctx, one.ID, batch.Held, why)
+		_, err := f.hold(ctx, one.ID, batch.Held, "", why)
 		return true, err
 	}
 	if one.Launch.ScoutsWait.After == 0 || int64(one.Launch.Scouts) != messages {
@@ -501,7 +512,7 @@ func (f *feeding) guard(ctx context.Context, one store.Batch, counts []store.Bat
 	case goes:
 		_, err = f.Release(ctx, one.ID, "")
 	case why != "":
-		_, err = f.hold(ctx, one.ID, batch.Held, why)
+		_, err = f.hold(ctx, one.ID, batch.Held, "", why)
 	}
 	return why != "", err
 }

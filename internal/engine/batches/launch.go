@@ -51,7 +51,7 @@ func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Bat
 	if err != nil {
 		return one, err
 	}
-	one, err = b.Store.ChangeBatch(ctx, id, now, func(s *store.Store, is *store.Batch) error {
+	return b.act(ctx, id, o.By, "launched", func(s *store.Store, is *store.Batch) error {
 		if err := mayLaunch(is); err != nil {
 			return err
 		}
@@ -62,10 +62,6 @@ func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Bat
 		is.PaceN, is.PaceMs = o.Pace.N, int(o.Pace.Per.Milliseconds())
 		return s.PutFeeds(ctx, id, first, delivery.Queued, feeds, waiting)
 	})
-	if err == nil {
-		b.feed.Now()
-	}
-	return one, err
 }
 
 func mayLaunch(one *store.Batch) error {
