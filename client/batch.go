@@ -24,6 +24,8 @@ type BatchWants struct {
 	Flash      bool   `json:"flash"`
 	Long       bool   `json:"long"`
 	AtAnyHour  bool   `json:"at_any_hour"` // in quiet hours, too
+	SendAt     string `json:"send_at"`     // when each goes; without a zone by the clock of whom it is for
+	OwnTimes   bool   `json:"own_times"`   // each goes at the time in its row's column for times
 	FixedLines bool   `json:"fixed_lines"` // rows to fixed lines go, too
 	Repeats    bool   `json:"repeats"`     // rows go, too, whose number stands in the list before
 	// Columns says what columns are for that were not recognised: the name of a column by its

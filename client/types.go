@@ -64,6 +64,8 @@ type Message struct {
 	ChangedAt  time.Time  `json:"changed_at"`
 	ValidUntil time.Time  `json:"valid_until"`
 	HeldUntil  *time.Time `json:"held_until"` // nil: it does not wait for a time
+	Batch      string     `json:"batch"`      // its id; empty if it is of none. Of one message only
+	Row        int        `json:"row"`        // of its batch, 1 first; 0 if it is of none
 	SettledAt  *time.Time `json:"settled_at"`
 	Country    string     `json:"country"`
 	Template   string     `json:"template"`

@@ -262,10 +262,18 @@ func TestAnswersMatchDescription(t *testing.T) {
 	m := h.settled(h.send(client.Draft{To: "+447700900194", Text: "contested"}).ID)
 	m = h.await(m.ID, "contested", func(m client.Message) bool { return len(m.Rivals) == 2 })
 	key := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "third"}))
+	list := []byte("mobile,name\n+447700900101,Ann\n12,Nobody\n")
+	rehearsed := h.batched(list, client.BatchWants{Text: "Dear {name}"})
+	begun := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: "x"}))
 	for _, tt := range []struct {
 		method, path, body, schema string
 		status                     int
 	}{
+		{"POST", "/v1/batches", `{"name":"storm","text":"x","columns":{}}`, "Batch", 201},
+		{"POST", "/v1/batches/" + begun.ID + "/rows", string(list), "BatchAppended", 200},
+		{"GET", "/v1/batches/" + rehearsed.ID, "", "Batch", 200},
+		{"POST", "/v1/batches/" + rehearsed.ID + "/launch", `{"scouts":"50%","scouts_after":"10m","pace":"10/s"}`, "Batch", 202},
+		{"POST", "/v1/batches/" + rehearsed.ID + "/launch", `{}`, "Problem", 409},
 		{"POST", "/v1/messages", `{"to":"+447700900123","text":"x","kind":"otp","reference":"r","valid_for":60}`, "Message", 202},
 		{"GET", "/v1/messages/" + m.ID + "?raw=true", "", "Message", 200},
 		{"POST", "/v1/messages", `{"text":"x","messages":[{"to":"+447700900123"},{"to":"+447700900144"}]}`, "Outcomes", 202},

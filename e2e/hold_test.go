@@ -80,6 +80,19 @@ func TestHeldForATime(t *testing.T) {
 			t.Errorf("%s is held", m.Text)
 		}
 	}
+	times := h.batched([]byte("mobile,when\n+447700900101,"+time.Now().UTC().Add(time.Hour).Format("2006-01-02 15:04")+
+		"\n+447700900102,2020-01-01 09:00\n+447700900103,\n"), client.BatchWants{Text: "at your time", OwnTimes: true, AtAnyHour: true})
+	if times.Totals.Goes != 2 || times.Totals.Left[0].Name != "time" {
+		t.Errorf("at their own times: %+v", times.Totals)
+	}
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), times.ID, client.Launch{}))
+	h.batchWhen(times.ID, "one goes and one is held", func(b client.Batch) bool {
+		return b.Tally.States["held"] == 1 && b.Tally.States["delivered"] == 1
+	})
+	of := must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), times.ID, "", "held", "", 5)).Items[0].Message
+	if m := must[client.Message](t)(h.Client.Message(t.Context(), of, false)); m.Batch != times.ID || m.Row != 1 || m.HeldUntil == nil {
+		t.Errorf("it is row %d of %s, held until %v", m.Row, m.Batch, m.HeldUntil)
+	}
 	one := h.batched([]byte("mobile\n+447700900101\n+447700900123\n"), client.BatchWants{Text: "quiet, all of you"})
 	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{}))
 	h.batchWhen(one.ID, "its messages are held", func(b client.Batch) bool { return b.Tally.States["held"] == 2 && b.Waiting == 0 })

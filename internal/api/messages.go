@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -113,6 +114,7 @@ func (a *API) wire(m store.Message) client.Message {
 		ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
 		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route,
 	}
+	_, w.Row, _ = store.BatchOf(m.ID)
 	if m.Price != (price.Money{}) {
 		w.Price = explain.Money(m.Price, true)
 	}
@@ -144,6 +146,17 @@ func (a *API) message(c *gin.Context) {
 	if err := a.addHeld(c, []client.Message{w}, func(_ int, at *time.Time) { w.HeldUntil = at }); err != nil {
 		a.refuse(c, err)
 		return
+	}
+	if w.Row > 0 {
+		first, _, _ := store.BatchOf(m.ID)
+		one, err := a.engine.Store.BatchFirst(c.Request.Context(), first)
+		if err != nil && !errors.Is(err, store.ErrNotFound) { // one that was forgotten
+			a.refuse(c, err)
+			return
+		}
+		if err == nil {
+			w.Batch = one.ID.String()
+		}
 	}
 	whole := explain.Text(m.Text, a.weighedFor(m))
 	w.Parts, w.Room = whole.Parts, whole.Room

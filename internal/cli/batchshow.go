@@ -24,7 +24,8 @@ func reasonWord(reason string) string {
 		batch.Unreadable: "cells that cannot be told apart", batch.BadNumber: "no number", batch.NoMobile: "a line that takes no texts",
 		batch.Repeated: "the number stands there before", batch.Unwanted: "opted out", batch.NoRoute: "no gateway takes it",
 		batch.BadSender: "the country does not take the sender", batch.BadField: "a field is missing or wrong", batch.TooLong: "too long",
-		batch.BadLink: "a link where none may be", batch.BadText: "the text cannot go", batch.Otherwise: "something else",
+		batch.BadLink: "a link where none may be", batch.BadText: "the text cannot go",
+		batch.BadTime: "a time that is none, or over", batch.Otherwise: "something else",
 	}
 	return cmp.Or(words[batch.Reason(reason)], reason)
 }

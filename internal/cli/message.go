@@ -185,6 +185,9 @@ func writeMessage(w io.Writer, m client.Message) {
 	line("to", m.To)
 	line("kind", m.Kind)
 	line("reference", m.Reference)
+	if m.Batch != "" {
+		line("batch", fmt.Sprintf("%s, row %d", brief(m.Batch), m.Row))
+	}
 	line("weight", fmt.Sprintf("%s, %d units of %s", segments(m.Segments), m.Units, m.Encoding))
 	line("gateway", strings.TrimSpace(m.Gateway+" "+m.GatewayRef))
 	line("route", m.Route)

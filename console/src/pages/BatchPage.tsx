@@ -24,6 +24,7 @@ const reasons: Record<string, string> = {
   field: "a field is missing or wrong",
   too_long: "too long",
   link: "a link where none may be",
+  time: "a time that is none, or over",
   text: "the text cannot go",
   other: "something else",
 };

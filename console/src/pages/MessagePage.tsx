@@ -52,6 +52,8 @@ export function MessagePage() {
         {m.given && <><dt>As it was given</dt><dd>{m.given}</dd></>}
         {m.template && <><dt>Template</dt><dd><Link to={`/templates/${m.template}`}>{m.template}</Link></dd></>}
         <dt>Price</dt><dd>{m.price ? `${m.price.amount} ${m.price.currency}` : <span className="quiet">unknown</span>}</dd>
+        {m.batch && <><dt>Batch</dt><dd><Link to={`/batches/${m.batch}`}>row {m.row}</Link></dd></>}
+        {m.held_until && <><dt>Held until</dt><dd>{when(m.held_until)}</dd></>}
         {m.reference && <><dt>Your reference</dt><dd><Link to={`/?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
         <dt>Gateway</dt><dd><Link to={`/gateways/${m.gateway}`}>{m.gateway}</Link> <span className="mono">{m.gateway_ref}</span></dd>
         {m.route && <><dt>Route</dt><dd>{m.route}</dd></>}

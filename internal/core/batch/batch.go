@@ -62,6 +62,10 @@ type Wants struct {
 	Long     bool   `json:"long,omitempty"`
 	// AtAnyHour sends in quiet hours, too.
 	AtAnyHour bool `json:"at_any_hour,omitempty"`
+	// SendAt is when each message goes: without a zone, by the clock of whom it is for.
+	// OwnTimes takes it from the column for times, where a row has one.
+	SendAt   string `json:"send_at,omitempty"`
+	OwnTimes bool   `json:"own_times,omitempty"`
 	// FixedLines and Repeats let rows go that are left out else: to fixed lines, and to
 	// numbers that stand in the list before.
 	FixedLines bool `json:"fixed_lines,omitempty"`

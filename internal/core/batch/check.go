@@ -24,6 +24,7 @@ const (
 	BadField   Reason = "field"      // a field is missing, or holds what it may not
 	TooLong    Reason = "too_long"
 	BadLink    Reason = "link" // a link where none may be
+	BadTime    Reason = "time" // the time at which it is to go is none, or over
 	BadText    Reason = "text" // anything else about the text
 	Otherwise  Reason = "other"
 )
@@ -40,6 +41,7 @@ var Reasons = []Reason{
 	BadField,
 	TooLong,
 	BadLink,
+	BadTime,
 	BadText,
 	Otherwise,
 }

@@ -365,7 +365,11 @@ func (u *unfolding) counted() []store.Waiting {
 // that cannot go any more is rejected, and says why.
 func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) error {
 	d := r.draft(row)
-	p, faults, err := f.plan(r, row)
+	p, faults, err := f.planned(r, d)
+	if len(faults) > 0 && faults[0].Field == "send_at" { // its time has come while it waited
+		d.SendAt = ""
+		p, faults, err = f.planned(r, d)
+	}
 	if err != nil {
 		return err
 	}

@@ -237,7 +237,11 @@ func (b *Batches) row(r *rows, row *sheet.Row) (batch.Row, error) {
 
 // plan plans a row as a message.
 func (b *Batches) plan(r *rows, row *sheet.Row) (intake.Plan, fault.Faults, error) {
-	return b.Intake.Plan(r.draft(row), smstext.Level(cmp.Or(r.wants.Cure, string(smstext.Off))), intake.Whole)
+	return b.planned(r, r.draft(row))
+}
+
+func (b *Batches) planned(r *rows, d intake.Draft) (intake.Plan, fault.Faults, error) {
+	return b.Intake.Plan(d, smstext.Level(cmp.Or(r.wants.Cure, string(smstext.Off))), intake.Whole)
 }
 
 // checkOf is what a plan came to.
@@ -293,6 +297,8 @@ func reasonOf(p intake.Plan, faults fault.Faults) (batch.Reason, string) {
 		return batch.BadNumber, first.Wrong
 	case "fields":
 		return batch.BadField, fmt.Sprintf("{%s}: %s", name, first.Wrong)
+	case "send_at":
+		return batch.BadTime, first.Wrong
 	case "sender":
 		return batch.BadSender, first.Wrong
 	case "gateway":

@@ -129,6 +129,9 @@ func (b *Batches) fits(one *store.Batch, faults *fault.Faults) {
 	if _, ok := r.at[sheet.To]; !ok {
 		faults.Add("columns.to", "no column holds numbers", accepted)
 	}
+	if _, times := r.at[sheet.At]; one.Wants.OwnTimes && !times {
+		faults.Add("columns.at", "no column holds times", accepted)
+	}
 	_, texts := r.at[sheet.Text]
 	if one.Wants.Text == "" && one.Wants.Template == "" && !texts {
 		faults.Add("text", "there is none", "a text, a template, or a column with a text for each row")
@@ -157,6 +160,13 @@ func (r *rows) draft(row *sheet.Row) intake.Draft {
 		Country: cmp.Or(r.cell(row, sheet.Country), w.Country), Reference: r.cell(row, sheet.Reference),
 		Language: cmp.Or(r.cell(row, sheet.Language), w.Language), Cure: w.Cure, Flash: w.Flash, Long: w.Long, AtAnyHour: w.AtAnyHour,
 		Draw: fmt.Sprintf("%s/%d", r.id, row.N),
+	}
+	d.SendAt = w.SendAt
+	if at := r.cell(row, sheet.At); at != "" && w.OwnTimes {
+		d.SendAt = at // is refused, if it is no time
+		if t, ok := sheet.ParseTime(at); ok && t.Year() > 0 {
+			d.SendAt = t.Format("2006-01-02T15:04:05")
+		}
 	}
 	if text := r.cell(row, sheet.Text); text != "" {
 		d.Text, d.Language = text, ""
