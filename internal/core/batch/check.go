@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"calmpigeon.example/internal/core/octets"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/smstext"
 )
@@ -139,44 +140,44 @@ func AppendChecks(b []byte, checks []Check) []byte {
 
 // ReadChecks reads what AppendChecks wrote.
 func ReadChecks(b []byte) ([]Check, error) {
-	r := reader{b: b}
-	if r.octet() != packForm {
+	r := octets.NewReader(b)
+	if r.Octet() != packForm {
 		return nil, ErrPack
 	}
-	words := make([]string, r.number(16*PackRows))
+	words := make([]string, r.Number(16*PackRows))
 	for i := range words {
-		words[i] = r.word()
+		words[i] = r.Word()
 	}
 	word := func() string {
-		at := r.number(max(len(words)-1, 0))
-		if r.bad || at >= len(words) {
-			r.bad = true
+		at := r.Number(max(len(words)-1, 0))
+		if r.Bad() || at >= len(words) {
+			r.Fail()
 			return ""
 		}
 		return words[at]
 	}
-	checks := make([]Check, r.number(PackRows))
+	checks := make([]Check, r.Number(PackRows))
 	for i := range checks {
 		c := &checks[i]
-		flags := r.big()
+		flags := r.Uint()
 		c.UCS2, c.Cured, c.Warned = flags&flagUCS2 != 0, flags&flagCured != 0, flags&flagWarned != 0
-		if to := r.big(); to > 0 {
+		if to := r.Uint(); to > 0 {
 			c.To = "+" + strconv.FormatUint(to, 10)
 		}
 		c.Reason = Reason(word())
 		for _, into := range []*string{&c.Say, &c.Country, &c.Sender, &c.Gateway, &c.Kind, &c.Template, &c.Language} {
 			*into = word()
 		}
-		c.Units, c.Segments = r.number(1<<20), r.number(1<<20)
+		c.Units, c.Segments = r.Number(1<<20), r.Number(1<<20)
 		if flags&flagPriced != 0 {
-			micros := r.big()
+			micros := r.Uint()
 			c.Price = price.Of(int64(micros), word()) // #nosec G115 -- it was written from one
 		}
-		if r.bad {
+		if r.Bad() {
 			return nil, ErrPack
 		}
 	}
-	if r.bad || len(r.b) > 0 || !slices.Contains(words, "") {
+	if !r.Whole() || !slices.Contains(words, "") {
 		return nil, ErrPack
 	}
 	return checks, nil

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 
+	"calmpigeon.example/internal/core/octets"
 	"calmpigeon.example/internal/core/sheet"
 )
 
@@ -31,22 +32,22 @@ func AppendRows(b []byte, rows []sheet.Row) []byte {
 
 // ReadRows reads what AppendRows wrote. The first has the number first.
 func ReadRows(b []byte, first int) ([]sheet.Row, error) {
-	r := reader{b: b}
-	if r.octet() != packForm {
+	r := octets.NewReader(b)
+	if r.Octet() != packForm {
 		return nil, ErrPack
 	}
-	rows := make([]sheet.Row, r.number(PackRows))
+	rows := make([]sheet.Row, r.Number(PackRows))
 	for i := range rows {
-		rows[i] = sheet.Row{N: first + i, Line: r.number(1 << 40), Wrong: r.word()}
-		rows[i].Cells = make([]string, r.number(1<<16))
+		rows[i] = sheet.Row{N: first + i, Line: r.Number(1 << 40), Wrong: r.Word()}
+		rows[i].Cells = make([]string, r.Number(1<<16))
 		for c := range rows[i].Cells {
-			rows[i].Cells[c] = r.word()
+			rows[i].Cells[c] = r.Word()
 		}
-		if r.bad {
+		if r.Bad() {
 			return nil, ErrPack
 		}
 	}
-	if r.bad || len(r.b) > 0 {
+	if !r.Whole() {
 		return nil, ErrPack
 	}
 	return rows, nil
@@ -72,49 +73,5 @@ type writer struct{ b []byte }
 func (w *writer) number(n uint64) { w.b = binary.AppendUvarint(w.b, n) }
 
 func (w *writer) word(s string) {
-	w.number(uint64(len(s)))
-	w.b = append(w.b, s...)
+	w.b = octets.AppendWord(w.b, s)
 }
-
-// reader reads them, and remembers that one was bad.
-type reader struct {
-	b   []byte
-	bad bool
-}
-
-func (r *reader) take(n int) []byte {
-	if r.bad || n > len(r.b) {
-		r.bad = true
-		return nil
-	}
-	taken := r.b[:n]
-	r.b = r.b[n:]
-	return taken
-}
-
-func (r *reader) octet() byte {
-	if one := r.take(1); one != nil {
-		return one[0]
-	}
-	return 0
-}
-
-func (r *reader) big() uint64 {
-	v, n := binary.Uvarint(r.b)
-	if r.take(max(n, 1)); n <= 0 {
-		r.bad = true
-		return 0
-	}
-	return v
-}
-
-func (r *reader) number(most int) int {
-	v := r.big()
-	if v > uint64(most) {
-		r.bad = true
-		return 0
-	}
-	return int(v)
-}
-
-func (r *reader) word() string { return string(r.take(r.number(len(r.b)))) }

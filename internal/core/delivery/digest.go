@@ -8,6 +8,8 @@ import (
 	"math/bits"
 	"slices"
 	"time"
+
+	"calmpigeon.example/internal/core/octets"
 )
 
 // Digest is what is known of a message in the shortest form from which its
@@ -313,86 +315,37 @@ func place[T comparable](list []T, v T) byte { return byte(max(slices.Index(list
 
 // UnmarshalBinary reads what AppendBinary wrote.
 func (d *Digest) UnmarshalBinary(b []byte) error {
-	r := digestReader{b: b}
-	if r.byte() != digestForm {
+	r := octets.NewReader(b)
+	if r.Octet() != digestForm {
 		return ErrDigest
 	}
-	out := Digest{parts: r.number(PartsMost)}
-	for range r.number(AttemptsMost + 1) {
-		flags := r.number(2*AttemptsMost + 1)
+	out := Digest{parts: r.Number(PartsMost)}
+	for range r.Number(AttemptsMost + 1) {
+		flags := r.Number(2*AttemptsMost + 1)
 		s := submitted{attempt: flags >> 1, doubted: flags&1 == 1}
-		if n := r.number(len(b)); n > 0 {
-			s.ref.ref = string(r.take(n))
-			s.ref.source = read(&r, keptSources)
-			s.ref.at = r.signed()
+		if n := r.Number(len(b)); n > 0 {
+			s.ref.ref = string(r.Take(n))
+			s.ref.source = octets.One(r, keptSources)
+			s.ref.at = r.Signed()
 		}
-		for range r.number(PartsMost + 1) {
-			c := partClaim{part: r.number(PartsMost), finals: stateSet(r.number(1<<16 - 1))}
-			c.best = claim{read(&r, keptStates), read(&r, keptSources), read(&r, keptCauses), r.signed()}
+		for range r.Number(PartsMost + 1) {
+			c := partClaim{part: r.Number(PartsMost), finals: stateSet(r.Number(1<<16 - 1))}
+			c.best = claim{octets.One(r, keptStates), octets.One(r, keptSources), octets.One(r, keptCauses), r.Signed()}
 			s.claims = append(s.claims, c)
 		}
 		out.submissions = append(out.submissions, s)
-		if r.bad {
+		if r.Bad() {
 			return ErrDigest
 		}
 	}
-	for range r.number(knownMost) {
-		if f := r.take(8); f != nil {
+	for range r.Number(knownMost) {
+		if f := r.Take(8); f != nil {
 			out.known = append(out.known, binary.LittleEndian.Uint64(f))
 		}
 	}
-	if r.bad || len(r.b) > 0 {
+	if !r.Whole() {
 		return ErrDigest
 	}
 	*d = out
 	return nil
-}
-
-// digestReader reads numbers and remembers that one was bad.
-type digestReader struct {
-	b   []byte
-	bad bool
-}
-
-func (r *digestReader) take(n int) []byte {
-	if r.bad || n > len(r.b) {
-		r.bad = true
-		return nil
-	}
-	taken := r.b[:n]
-	r.b = r.b[n:]
-	return taken
-}
-
-func (r *digestReader) byte() byte {
-	if one := r.take(1); one != nil {
-		return one[0]
-	}
-	return 0
-}
-
-func (r *digestReader) number(most int) int {
-	v, n := binary.Uvarint(r.b)
-	if r.take(max(n, 1)); n <= 0 || v > uint64(most) {
-		r.bad = true
-		return 0
-	}
-	return int(v)
-}
-
-func (r *digestReader) signed() int64 {
-	v, n := binary.Varint(r.b)
-	if r.take(max(n, 1)); n <= 0 {
-		r.bad = true
-	}
-	return v
-}
-
-func read[T any](r *digestReader, list []T) (v T) {
-	i := int(r.byte())
-	if i >= len(list) {
-		r.bad = true
-		return v
-	}
-	return list[i]
 }
