@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/xuri/excelize/v2"
@@ -230,15 +229,7 @@ func batchPace(ctx context.Context, s settings) ([]Figure, error) {
 		return nil, err
 	}
 	defer h.Close()
-	g := newGateway()
-	g.silent = true
-	var mu sync.Mutex
-	var arrived []time.Time
-	g.door = func([]byte) {
-		mu.Lock()
-		defer mu.Unlock()
-		arrived = append(arrived, time.Now())
-	}
+	g, arrivals := watchedGateway()
 	if err := h.gateway(ctx, single, g); err != nil {
 		return nil, err
 	}
@@ -255,27 +246,14 @@ func batchPace(ctx context.Context, s settings) ([]Figure, error) {
 		return nil, err
 	}
 	time.Sleep(5 * time.Second)
-	mu.Lock()
-	defer mu.Unlock()
-	exceeded, used := 0, 0
-	for i := range arrived {
-		if j := i + perSecond; j < len(arrived) && arrived[j].Sub(arrived[i]) < time.Second {
-			exceeded++
-		}
-	}
+	arrived := arrivals()
 	if len(arrived) == 0 {
 		return nil, errors.New("nothing arrived")
 	}
-	from, to := arrived[0].Add(time.Second), asked.Add(-time.Second)
-	for _, at := range arrived {
-		if at.After(from) && at.Before(to) {
-			used++
-		}
-	}
 	last := arrived[len(arrived)-1]
 	return []Figure{
-		{Name: "batch_pace_used", Value: 100 * float64(used) / (perSecond * to.Sub(from).Seconds()), Unit: "%", Asked: "99%"},
-		{Name: "batch_pace_exceeded", Value: float64(exceeded), Unit: "windows", Asked: "never"},
+		{Name: "batch_pace_used", Value: 100 * shareUsed(arrived, perSecond, asked.Add(-time.Second)), Unit: "%", Asked: "99%"},
+		{Name: "batch_pace_exceeded", Value: float64(windowsExceeded(arrived, perSecond)), Unit: "windows", Asked: "never"},
 		{Name: "pause_takes", Value: max(last.Sub(asked).Seconds(), 0), Unit: "s", Asked: "1 s at most"},
 	}, nil
 }

@@ -199,15 +199,7 @@ func pace(ctx context.Context, s settings, dialect string, perSecond int, handov
 		return 0, 0, err
 	}
 	defer h.Close()
-	g := newGateway()
-	g.silent = true
-	var mu sync.Mutex
-	var arrived []time.Time
-	g.door = func([]byte) {
-		mu.Lock()
-		defer mu.Unlock()
-		arrived = append(arrived, time.Now())
-	}
+	g, arrivals := watchedGateway()
 	if err := h.gateway(ctx, dialect, g); err != nil {
 		return 0, 0, err
 	}
@@ -230,28 +222,51 @@ func pace(ctx context.Context, s settings, dialect string, perSecond int, handov
 		}
 	}
 	time.Sleep(span)
-	mu.Lock()
-	defer mu.Unlock()
+	arrived := arrivals()
+	if len(arrived) == 0 {
+		return 0, 0, errors.New("nothing arrived")
+	}
+	return shareUsed(arrived, perSecond, arrived[0].Add(span-time.Second)), windowsExceeded(arrived, perSecond), nil
+}
+
+// watchedGateway is one without receipts, and what says when texts arrived at its door.
+func watchedGateway() (*theGateway, func() []time.Time) {
+	g := newGateway()
+	g.silent = true
+	var mu sync.Mutex
+	var arrived []time.Time
+	g.door = func([]byte) {
+		mu.Lock()
+		defer mu.Unlock()
+		arrived = append(arrived, time.Now())
+	}
+	return g, func() []time.Time {
+		mu.Lock()
+		defer mu.Unlock()
+		return slices.Clone(arrived)
+	}
+}
+
+// windowsExceeded counts the seconds, beginning with each arrival, in which more arrived than
+// may.
+func windowsExceeded(arrived []time.Time, perSecond int) (exceeded int) {
 	for i := range arrived {
 		if j := i + perSecond; j < len(arrived) && arrived[j].Sub(arrived[i]) < time.Second {
 			exceeded++
 		}
 	}
-	if len(arrived) == 0 {
-		return 0, 0, errors.New("nothing arrived")
-	}
-	from := 0
-	for from < len(arrived) && arrived[from].Before(arrived[0].Add(time.Second)) {
-		from++
-	}
-	until := arrived[0].Add(span - time.Second)
-	n := 0
-	for _, at := range arrived[from:] {
-		if at.Before(until) {
+	return exceeded
+}
+
+// shareUsed is how much of what may arrive did, from a second after the first until a moment.
+func shareUsed(arrived []time.Time, perSecond int, until time.Time) float64 {
+	from, n := arrived[0].Add(time.Second), 0
+	for _, at := range arrived {
+		if !at.Before(from) && at.Before(until) {
 			n++
 		}
 	}
-	return float64(n) / (float64(perSecond) * (span - 2*time.Second).Seconds()), exceeded, nil
+	return float64(n) / (float64(perSecond) * until.Sub(from).Seconds())
 }
 
 // idle measures what service and database take with ten gateways and nothing to

@@ -214,19 +214,12 @@ func (c *Client) NewBatch(ctx context.Context, w BatchWants) (Batch, error) {
 // numbers one a line. Rows that the batch holds already are passed over, so what broke off is
 // repeated.
 func (c *Client) AppendRows(ctx context.Context, id string, list io.Reader, hint ListHint) (BatchAppended, error) {
-	q := url.Values{}
-	for name, value := range map[string]string{
-		"file": hint.File, "encoding": hint.Encoding, "delimiter": hint.Delimiter, "sheet": hint.Sheet,
-	} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
+	values := map[string]string{"file": hint.File, "encoding": hint.Encoding, "delimiter": hint.Delimiter, "sheet": hint.Sheet}
 	if hint.At >= 0 {
-		q.Set("at", strconv.Itoa(hint.At))
+		values["at"] = strconv.Itoa(hint.At)
 	}
 	var a BatchAppended
-	return a, c.call(ctx, "POST", batchPath(id, "/rows?"+q.Encode()), nil, list, &a)
+	return a, c.call(ctx, "POST", batchPath(id, "/rows"+choose(url.Values{}, values, 0)), nil, list, &a)
 }
 
 // ChangeBatch makes a batch send something else, until it is launched.
@@ -299,43 +292,24 @@ func (c *Client) Batch(ctx context.Context, id string) (Batch, error) {
 
 // Batches lists batches, the newest first; of a state, if it is given.
 func (c *Client) Batches(ctx context.Context, state, cursor string, limit int) (List[Batch], error) {
-	q := url.Values{}
-	for name, value := range map[string]string{"state": state, "cursor": cursor} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if limit > 0 {
-		q.Set("limit", strconv.Itoa(limit))
-	}
+	q := choose(url.Values{}, map[string]string{"state": state, "cursor": cursor}, limit)
 	var l List[Batch]
-	return l, c.call(ctx, "GET", "/v1/batches?"+q.Encode(), nil, nil, &l)
+	return l, c.call(ctx, "GET", "/v1/batches"+q, nil, nil, &l)
 }
 
 // BatchRows lists rows of a batch: those that are left out, or those in a state; all if both
 // are empty. leftOut is a reason, or any.
 func (c *Client) BatchRows(ctx context.Context, id, leftOut, state, cursor string, limit int) (List[BatchRow], error) {
-	q := url.Values{}
-	for name, value := range map[string]string{"left_out": leftOut, "state": state, "cursor": cursor} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if limit > 0 {
-		q.Set("limit", strconv.Itoa(limit))
-	}
+	q := choose(url.Values{}, map[string]string{"left_out": leftOut, "state": state, "cursor": cursor}, limit)
 	var l List[BatchRow]
-	return l, c.call(ctx, "GET", batchPath(id, "/rows?"+q.Encode()), nil, nil, &l)
+	return l, c.call(ctx, "GET", batchPath(id, "/rows"+q), nil, nil, &l)
 }
 
 // BatchResult writes a batch's own rows with what became of each: as csv, xlsx or jsonl;
 // empty is as the list came. Of those that are left out alone, if leftOut.
 func (c *Client) BatchResult(ctx context.Context, id, format string, leftOut bool, out io.Writer) error {
-	q := url.Values{"left_out": {strconv.FormatBool(leftOut)}}
-	if format != "" {
-		q.Set("format", format)
-	}
-	response, err := c.do(ctx, "GET", batchPath(id, "/result?"+q.Encode()), nil, nil)
+	q := choose(url.Values{"left_out": {strconv.FormatBool(leftOut)}}, map[string]string{"format": format}, 0)
+	response, err := c.do(ctx, "GET", batchPath(id, "/result"+q), nil, nil)
 	if err != nil {
 		return err
 	}

@@ -207,18 +207,24 @@ func (f Filter) values() url.Values {
 	return v
 }
 
+// choose adds to a query what is given: values that are not empty, and a limit that is not 0.
+func choose(q url.Values, values map[string]string, limit int) string {
+	for name, value := range values {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if limit > 0 {
+		q.Set("limit", strconv.Itoa(limit))
+	}
+	return "?" + q.Encode()
+}
+
 // Find lists messages, the newest first. An empty cursor starts at the newest;
 // a limit of 0 is the service's own.
 func (c *Client) Find(ctx context.Context, f Filter, cursor string, limit int) (List[Message], error) {
-	v := f.values()
-	if cursor != "" {
-		v.Set("cursor", cursor)
-	}
-	if limit > 0 {
-		v.Set("limit", strconv.Itoa(limit))
-	}
 	var p List[Message]
-	return p, c.call(ctx, "GET", "/v1/messages?"+v.Encode(), nil, nil, &p)
+	return p, c.call(ctx, "GET", "/v1/messages"+choose(f.values(), map[string]string{"cursor": cursor}, limit), nil, nil, &p)
 }
 
 // Tally counts the chosen messages.
@@ -499,33 +505,17 @@ type ChangeFilter struct{ What, Name, By string }
 
 // Changes lists changes of what is set, the newest first.
 func (c *Client) Changes(ctx context.Context, f ChangeFilter, cursor string, limit int) (List[Change], error) {
-	q := url.Values{}
-	for name, value := range map[string]string{"what": f.What, "name": f.Name, "by": f.By, "cursor": cursor} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if limit > 0 {
-		q.Set("limit", strconv.Itoa(limit))
-	}
+	q := choose(url.Values{}, map[string]string{"what": f.What, "name": f.Name, "by": f.By, "cursor": cursor}, limit)
 	var p List[Change]
-	return p, c.call(ctx, "GET", "/v1/changes?"+q.Encode(), nil, nil, &p)
+	return p, c.call(ctx, "GET", "/v1/changes"+q, nil, nil, &p)
 }
 
 // OptOuts lists who does not want to be written to, the newest first: of a number, if
 // it is given, and those that have ended, too, if all are wanted.
 func (c *Client) OptOuts(ctx context.Context, number string, all bool, cursor string, limit int) (List[OptOut], error) {
-	q := url.Values{"all": {strconv.FormatBool(all)}}
-	for name, value := range map[string]string{"number": number, "cursor": cursor} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if limit > 0 {
-		q.Set("limit", strconv.Itoa(limit))
-	}
+	q := choose(url.Values{"all": {strconv.FormatBool(all)}}, map[string]string{"number": number, "cursor": cursor}, limit)
 	var l List[OptOut]
-	return l, c.call(ctx, "GET", "/v1/opt-outs?"+q.Encode(), nil, nil, &l)
+	return l, c.call(ctx, "GET", "/v1/opt-outs"+q, nil, nil, &l)
 }
 
 // AddOptOuts puts up to a thousand numbers on the list, all or none.

@@ -66,33 +66,18 @@ func (d batchDeltas) queue(b *pgx.Batch) {
 		column(set, func(d *delta) int64 { return d.micros }))
 }
 
-// compactBatches adds deltas up; more is true if there are more.
-func (s *Store) compactBatches(ctx context.Context) (more bool, err error) {
-	var n []int
-	err = s.Transact(ctx, func(s *Store) error {
-		n, err = query(
-			ctx,
-			s.hot(),
-			scanNumber,
-			`WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon batches')) AS mine),
-			gone AS (DELETE FROM batch_deltas WHERE seq IN (SELECT seq FROM batch_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
-				RETURNING first, gateway_id, state, cause, currency, n, micros),
-			sums AS (SELECT g.first, g.gateway_id, g.state, g.cause, g.currency, sum(g.n) AS n, sum(g.micros) AS micros
-				FROM gone g WHERE EXISTS (SELECT FROM batches b WHERE b.first = g.first)
-				GROUP BY 1, 2, 3, 4, 5 HAVING sum(g.n) <> 0 OR sum(g.micros) <> 0),
-			added AS (INSERT INTO batch_counts AS c (first, gateway_id, state, cause, currency, n, micros)
-				SELECT first, gateway_id, state, cause, currency, n, micros FROM sums
-				ON CONFLICT (first, gateway_id, state, cause, currency) DO UPDATE SET n = c.n + excluded.n, micros = c.micros + excluded.micros)
-			SELECT count(*)::int FROM gone`,
-			compactMost,
-		)
-		return err
-	})
-	if err != nil {
-		return false, fmt.Errorf("adding up batches: %w", err)
-	}
-	return len(n) == 1 && n[0] == compactMost, nil
-}
+const compactBatches = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon batches')) AS mine),
+	gone AS (DELETE FROM batch_deltas WHERE seq IN
+			(SELECT seq FROM batch_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
+		RETURNING first, gateway_id, state, cause, currency, n, micros),
+	sums AS (SELECT g.first, g.gateway_id, g.state, g.cause, g.currency, sum(g.n) AS n, sum(g.micros) AS micros
+		FROM gone g WHERE EXISTS (SELECT FROM batches b WHERE b.first = g.first)
+		GROUP BY 1, 2, 3, 4, 5 HAVING sum(g.n) <> 0 OR sum(g.micros) <> 0),
+	added AS (INSERT INTO batch_counts AS c (first, gateway_id, state, cause, currency, n, micros)
+		SELECT first, gateway_id, state, cause, currency, n, micros FROM sums
+		ON CONFLICT (first, gateway_id, state, cause, currency)
+		DO UPDATE SET n = c.n + excluded.n, micros = c.micros + excluded.micros)
+	SELECT count(*)::int FROM gone`
 
 // BatchCount is how many messages of a batch are somewhere, and what they cost by estimate.
 type BatchCount struct {

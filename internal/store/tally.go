@@ -150,33 +150,32 @@ func (t tallyDeltas) queue(b *pgx.Batch) {
 // compactMost is how many deltas are added up at once.
 const compactMost = 20_000
 
+// compactTallies adds deltas up by hour and by day, and compactBatches those of batches.
+const compactTallies = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon tallies')) AS mine),
+	gone AS (DELETE FROM tally_deltas WHERE seq IN (SELECT seq FROM tally_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
+		RETURNING hour, cut_id, gateway_id, state, contested, n),
+	sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.cut_id, d.gateway_id, d.state, d.contested, sum(d.n) AS n
+		FROM gone d, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6 HAVING sum(d.n) <> 0),
+	added AS (INSERT INTO tallies AS t (grain, began_at, cut_id, gateway_id, state, contested, n)
+		SELECT grain, began_at, cut_id, gateway_id, state, contested, n FROM sums
+		ON CONFLICT (grain, began_at, cut_id, gateway_id, state, contested) DO UPDATE SET n = t.n + excluded.n)
+	SELECT count(*)::int FROM gone`
+
 // Compact adds deltas up. One instance does at a time; more is true if there
 // are more to be added.
 func (s *Store) Compact(ctx context.Context) (more bool, err error) {
-	var n []int
-	err = s.Transact(ctx, func(s *Store) error {
-		n, err = query(
-			ctx,
-			s.hot(),
-			scanNumber,
-			`WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon tallies')) AS mine),
-			gone AS (DELETE FROM tally_deltas WHERE seq IN (SELECT seq FROM tally_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
-				RETURNING hour, cut_id, gateway_id, state, contested, n),
-			sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.cut_id, d.gateway_id, d.state, d.contested, sum(d.n) AS n
-				FROM gone d, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6 HAVING sum(d.n) <> 0),
-			added AS (INSERT INTO tallies AS t (grain, began_at, cut_id, gateway_id, state, contested, n)
-				SELECT grain, began_at, cut_id, gateway_id, state, contested, n FROM sums
-				ON CONFLICT (grain, began_at, cut_id, gateway_id, state, contested) DO UPDATE SET n = t.n + excluded.n)
-			SELECT count(*)::int FROM gone`,
-			compactMost,
-		)
-		return err
-	})
-	if err != nil {
-		return false, fmt.Errorf("adding up tallies: %w", err)
+	for _, sql := range []string{compactTallies, compactBatches} {
+		var n []int
+		err = s.Transact(ctx, func(s *Store) error {
+			n, err = query(ctx, s.hot(), scanNumber, sql, compactMost)
+			return err
+		})
+		if err != nil {
+			return false, fmt.Errorf("adding up tallies: %w", err)
+		}
+		more = more || len(n) == 1 && n[0] == compactMost
 	}
-	rest, err := s.compactBatches(ctx)
-	return rest || len(n) == 1 && n[0] == compactMost, err
+	return more, nil
 }
 
 func scanNumber(rows pgx.Rows) (n int, err error) {
