@@ -26,6 +26,7 @@ export type Change = components["schemas"]["Change"];
 export type Batch = components["schemas"]["Batch"];
 export type BatchWants = components["schemas"]["BatchWants"];
 export type BatchTotals = components["schemas"]["BatchTotals"];
+export type BatchRow = components["schemas"]["BatchRow"];
 export type BatchPart = components["schemas"]["BatchPart"];
 export type Problem = components["schemas"]["Problem"];
 

@@ -20,7 +20,8 @@ export function uploadRows(batch: string, file: File, progress: (share: number) 
       }
       reject(new Refusal(said));
     };
-    request.onerror = () => reject(new Refusal({ type: "", title: "The upload broke off", status: 0, detail: "What came is kept. Choose the same list again to go on." }));
+    const detail = "What came is kept, in a batch that is open.";
+    request.onerror = () => reject(new Refusal({ type: "", title: "The upload broke off", status: 0, detail }));
     request.send(file);
   });
 }

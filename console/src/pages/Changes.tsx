@@ -1,9 +1,9 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { useSearchParams } from "react-router";
 import { api, got, type Change } from "../api/client";
+import { More } from "../parts/More";
 import { Refused } from "../parts/Refused";
 import { when } from "../parts/time";
 
@@ -81,7 +81,7 @@ export function Changes() {
           </Table>
         </div>
       )}
-      {hasNextPage && <Button variant="outline-primary" disabled={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</Button>}
+      {hasNextPage && <More busy={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</More>}
     </div>
   );
 }

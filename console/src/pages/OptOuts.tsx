@@ -5,6 +5,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link } from "react-router";
 import { api, got } from "../api/client";
+import { More } from "../parts/More";
 import { Refused } from "../parts/Refused";
 import { Undo } from "../parts/Undo";
 import { when } from "../parts/time";
@@ -87,7 +88,7 @@ export function OptOuts() {
           </Table>
         </div>
       )}
-      {hasNextPage && <Button variant="outline-primary" disabled={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</Button>}
+      {hasNextPage && <More busy={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</More>}
     </div>
   );
 }

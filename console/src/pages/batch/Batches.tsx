@@ -3,11 +3,12 @@ import { useRef, useState, type DragEvent } from "react";
 import Button from "react-bootstrap/Button";
 import Table from "react-bootstrap/Table";
 import { Link, useNavigate } from "react-router";
-import { api, got, type Batch } from "../api/client";
-import { uploadRows } from "../api/upload";
-import { amount } from "../parts/amount";
-import { Refused } from "../parts/Refused";
-import { when } from "../parts/time";
+import { api, got, type Batch } from "../../api/client";
+import { uploadRows } from "../../api/upload";
+import { amount } from "../../parts/amount";
+import { More } from "../../parts/More";
+import { Refused } from "../../parts/Refused";
+import { when } from "../../parts/time";
 
 /** How a batch stands, in a few words. */
 export function standing(b: Batch) {
@@ -46,11 +47,16 @@ function DropList() {
   const drop = (e: DragEvent) => { e.preventDefault(); setOver(false); take(e.dataTransfer.files); };
   return (
     <>
-      <section className={`drop${over ? " over" : ""}`} onDragOver={(e) => { e.preventDefault(); setOver(true); }} onDragLeave={() => setOver(false)} onDrop={drop}>
-        <input ref={input} id="list" type="file" className="visually-hidden" aria-label="A list of recipients" onChange={(e) => take(e.target.files)} />
-        {upload.isPending
-          ? <span role="status">Uploading, {Math.round(done * 100)}%</span>
-          : <><Button onClick={() => input.current?.click()}>Choose a list</Button><span className="quiet">or drop it here: CSV, XLSX, JSON Lines, or numbers one a line. Nothing is sent yet.</span></>}
+      <section className={`drop${over ? " over" : ""}`} onDrop={drop}
+        onDragOver={(e) => { e.preventDefault(); setOver(true); }} onDragLeave={() => setOver(false)}>
+        <input ref={input} id="list" type="file" className="visually-hidden" aria-label="A list of recipients"
+          onChange={(e) => take(e.target.files)} />
+        {upload.isPending ? <span role="status">Uploading, {Math.round(done * 100)}%</span> : (
+          <>
+            <Button onClick={() => input.current?.click()}>Choose a list</Button>
+            <span className="quiet">or drop it here: CSV, XLSX, JSON Lines, or numbers one a line. Nothing is sent yet.</span>
+          </>
+        )}
       </section>
       {upload.error && <Refused error={upload.error} />}
     </>
@@ -70,14 +76,18 @@ export function Batches() {
   return (
     <div className="page">
       <h1>Batches</h1>
-      <p className="quiet">One text to many: a list is rehearsed, tried on yourself, launched, and comes back with what became of each row.</p>
+      <p className="quiet">
+        One text to many: a list is rehearsed, tried on yourself, launched, and comes back with what became of each row.
+      </p>
       <DropList />
       {error && !data && <Refused error={error} />}
       {data && items.length === 0 && <p className="empty">There are no batches yet. The first begins with a list.</p>}
       {items.length > 0 && (
         <div className="table-responsive">
           <Table className="w-auto">
-            <thead><tr><th>Name</th><th>State</th><th>How it stands</th><th className="text-end">Rows</th><th>Made</th><th>By</th></tr></thead>
+            <thead>
+              <tr><th>Name</th><th>State</th><th>How it stands</th><th className="text-end">Rows</th><th>Made</th><th>By</th></tr>
+            </thead>
             <tbody>
               {items.map((b) => (
                 <tr key={b.id}>
@@ -93,7 +103,7 @@ export function Batches() {
           </Table>
         </div>
       )}
-      {hasNextPage && <Button variant="outline-primary" disabled={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</Button>}
+      {hasNextPage && <More busy={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</More>}
     </div>
   );
 }
