@@ -111,7 +111,9 @@ func TestBatchFromSheetToResult(t *testing.T) {
 		t.Errorf("left out: %v", left)
 	}
 	why := must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), one.ID, "any", "", "", 50))
-	for i, want := range []string{"it is empty", "digits", "stands in row 1 already", "fixed line", "Fähre", "asked at the desk", "6 cells"} {
+	for i, want := range []string{
+		"it is empty", "digits", "stands in row 1 already", "fixed line", "Fähre", "asked at the desk", "6 cells",
+	} {
 		if i >= len(why.Items) || !strings.Contains(why.Items[i].Say, want) {
 			t.Errorf("row %d of those that are left out: %+v, want %q", i, why.Items, want)
 		}
@@ -191,7 +193,8 @@ func TestBatchFromSheetToResult(t *testing.T) {
 
 	// As a list again it is what it was: ids and words of ours are nobody's text.
 	back := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: cancelled, Country: "GB"}))
-	came := must[client.BatchAppended](t)(h.Client.AppendRows(t.Context(), back.ID, bytes.NewReader(h.result(one.ID, "")), client.ListHint{At: -1}))
+	sheet := bytes.NewReader(h.result(one.ID, ""))
+	came := must[client.BatchAppended](t)(h.Client.AppendRows(t.Context(), back.ID, sheet, client.ListHint{At: -1}))
 	if came.Rows != good+7 || len(came.Batch.Columns) != 4 {
 		t.Errorf("the result as a list: %d rows, %+v", came.Rows, came.Batch.Columns)
 	}

@@ -477,7 +477,10 @@ func TestConsoleFitsItsScreen(t *testing.T) {
 		t.Errorf("the table of countries needs %s pixels", said)
 	}
 	b.do(chromedp.EmulateViewport(390, 844))
-	for _, path := range []string{"/", "/send", "/gateways", "/gateways/harbourline", "/senders", "/optouts", "/countries", "/changes", "/batches"} {
+	for _, path := range []string{
+		"/", "/send", "/gateways", "/gateways/harbourline", "/senders",
+		"/optouts", "/countries", "/changes", "/batches",
+	} {
 		b.do(chromedp.Navigate(h.URL+path), chromedp.WaitVisible("h1"))
 		if said := ask(`(() => {
 			const box = (e) => e.getBoundingClientRect(), wrong = [];

@@ -234,7 +234,8 @@ func storms(ctx context.Context, c *client.Client) (rehearsed, running string, e
 			return "", "", err
 		}
 		*id = one.ID
-		if _, err = c.AppendRows(ctx, one.ID, bytes.NewReader(scenario.StormList()), client.ListHint{File: "storm-passengers.csv", At: -1}); err != nil {
+		hint := client.ListHint{File: "storm-passengers.csv", At: -1}
+		if _, err = c.AppendRows(ctx, one.ID, bytes.NewReader(scenario.StormList()), hint); err != nil {
 			return "", "", err
 		}
 		if one, err = c.RehearseBatch(ctx, one.ID); err != nil {
@@ -265,7 +266,8 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 		return err
 	}
 	for file, source := range map[string]string{
-		prices: list.Source, filepath.Join(data, "numbers.txt"): numbers, filepath.Join(data, "storm-passengers.csv"): string(scenario.StormList()),
+		prices: list.Source, filepath.Join(data, "numbers.txt"): numbers,
+		filepath.Join(data, "storm-passengers.csv"): string(scenario.StormList()),
 	} {
 		if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
 			return err

@@ -23,6 +23,7 @@ import (
 	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/core/smstext"
@@ -60,36 +61,70 @@ func (a *API) newBatch(c *gin.Context) {
 }
 
 func wantsOf(w client.BatchWants) batch.Wants {
-	return batch.Wants{Text: w.Text, Template: w.Template, Sender: w.Sender, Kind: w.Kind, Gateway: w.Gateway, ValidFor: string(w.ValidFor),
-		Country: strings.ToUpper(
-			w.Country,
-		), Language: w.Language, Cure: w.Cure, Flash: w.Flash, Long: w.Long, AtAnyHour: w.AtAnyHour, SendAt: w.SendAt, OwnTimes: w.OwnTimes, FixedLines: w.FixedLines,
-		Repeats: w.Repeats}
+	return batch.Wants{
+		Text:       w.Text,
+		Template:   w.Template,
+		Sender:     w.Sender,
+		Kind:       w.Kind,
+		Gateway:    w.Gateway,
+		ValidFor:   string(w.ValidFor),
+		Country:    strings.ToUpper(w.Country),
+		Language:   w.Language,
+		Cure:       w.Cure,
+		Flash:      w.Flash,
+		Long:       w.Long,
+		AtAnyHour:  w.AtAnyHour,
+		SendAt:     w.SendAt,
+		OwnTimes:   w.OwnTimes,
+		FixedLines: w.FixedLines,
+		Repeats:    w.Repeats,
+	}
+}
+
+// wireWants is what a batch sends, as the API gives it.
+func wireWants(name string, w batch.Wants) client.BatchWants {
+	return client.BatchWants{
+		Name:       name,
+		Text:       w.Text,
+		Template:   w.Template,
+		Sender:     w.Sender,
+		Kind:       cmp.Or(w.Kind, string(pace.Bulk)),
+		Gateway:    w.Gateway,
+		ValidFor:   client.Span(w.ValidFor),
+		Country:    w.Country,
+		Language:   w.Language,
+		Cure:       w.Cure,
+		Flash:      w.Flash,
+		Long:       w.Long,
+		AtAnyHour:  w.AtAnyHour,
+		SendAt:     w.SendAt,
+		OwnTimes:   w.OwnTimes,
+		FixedLines: w.FixedLines,
+		Repeats:    w.Repeats,
+	}
 }
 
 // wireBatch is a batch as the API gives it, without what is counted.
 func wireBatch(b store.Batch) client.Batch {
 	w := client.Batch{
-		ID: b.ID.String(), State: string(b.State), Why: b.Why, By: b.ByWhom, File: b.Found.File, Recognised: b.Found.Said,
-		Columns: []client.Column{}, Rows: b.Rows, Checked: b.Checked, Failures: []client.Failure{}, Spent: []client.Money{},
-		Through: []client.Through{}, Acts: []client.BatchAct{}, CreatedAt: b.CreatedAt, ChangedAt: b.ChangedAt, LaunchedAt: b.LaunchedAt, FinishedAt: b.FinishedAt,
-		Wants: client.BatchWants{
-			Name:      b.Name,
-			Text:      b.Wants.Text,
-			Template:  b.Wants.Template,
-			Sender:    b.Wants.Sender,
-			Kind:      cmp.Or(b.Wants.Kind, "bulk"),
-			Gateway:   b.Wants.Gateway,
-			ValidFor:  client.Span(b.Wants.ValidFor),
-			Country:   b.Wants.Country,
-			Language:  b.Wants.Language,
-			Cure:      b.Wants.Cure,
-			Flash:     b.Wants.Flash,
-			Long:      b.Wants.Long,
-			AtAnyHour: b.Wants.AtAnyHour, SendAt: b.Wants.SendAt, OwnTimes: b.Wants.OwnTimes,
-			FixedLines: b.Wants.FixedLines,
-			Repeats:    b.Wants.Repeats,
-		},
+		ID:         b.ID.String(),
+		State:      string(b.State),
+		Why:        b.Why,
+		By:         b.ByWhom,
+		Wants:      wireWants(b.Name, b.Wants),
+		File:       b.Found.File,
+		Recognised: b.Found.Said,
+		Columns:    []client.Column{},
+		Rows:       b.Rows,
+		Checked:    b.Checked,
+		Failures:   []client.Failure{},
+		Spent:      []client.Money{},
+		Through:    []client.Through{},
+		Acts:       []client.BatchAct{},
+		CreatedAt:  b.CreatedAt,
+		ChangedAt:  b.ChangedAt,
+		LaunchedAt: b.LaunchedAt,
+		FinishedAt: b.FinishedAt,
 	}
 	for _, column := range b.Found.Columns {
 		w.Columns = append(w.Columns, client.Column{Head: column.Head, Role: string(column.Role), Field: column.Field, Why: column.Why})

@@ -39,9 +39,19 @@ var ports = []port{
 
 // mistakes are rows such as sheets have them: a name, a number and a language.
 var mistakes = [][3]string{
-	{"Nobody", "", "en"}, {"Lost", "4.47701E+11", "en"}, {"Typed", "07700 9OO123", "en"}, {"Short", "+4477009", "en"}, {"Desk", "+442079460123", "en"},
-	{"Premium", "+449098790001", "en"}, {"No country", "555 0123", "en"}, {"Twice", "+447700900001", "en"}, {"Twice more", "0044 7700 900 001", "en"},
-	{"Two numbers", "+447700900002 / +447700900003", "en"}, {"Not yet", "#N/A", "en"}, {"Mail", "ann@lanternholm.example", "en"}, {"Extension", "+447700900004 x12", "en"},
+	{"Nobody", "", "en"},
+	{"Lost", "4.47701E+11", "en"},
+	{"Typed", "07700 9OO123", "en"},
+	{"Short", "+4477009", "en"},
+	{"Desk", "+442079460123", "en"},
+	{"Premium", "+449098790001", "en"},
+	{"No country", "555 0123", "en"},
+	{"Twice", "+447700900001", "en"},
+	{"Twice more", "0044 7700 900 001", "en"},
+	{"Two numbers", "+447700900002 / +447700900003", "en"},
+	{"Not yet", "#N/A", "en"},
+	{"Mail", "ann@lanternholm.example", "en"},
+	{"Extension", "+447700900004 x12", "en"},
 }
 
 // stormRows is how many rows the list of the storm has.

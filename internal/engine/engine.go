@@ -119,7 +119,8 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
-		e.Intake.Run, e.Batches.Run, e.Hold.Run, e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Intake.Run, e.Batches.Run, e.Hold.Run,
+		e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}

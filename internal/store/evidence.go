@@ -157,7 +157,8 @@ func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.U
 			s.hot(),
 			scanAccepted,
 			m.in(
-				"SELECT id, begun, segments, CASE WHEN held_until IS NULL THEN 'queued' ELSE 'held' END FROM messages_%M WHERE id = ANY($1) AND begun IS NOT NULL",
+				"SELECT id, begun, segments, CASE WHEN held_until IS NULL THEN 'queued' ELSE 'held' END "+
+					"FROM messages_%M WHERE id = ANY($1) AND begun IS NOT NULL",
 			),
 			uuids(some),
 		)

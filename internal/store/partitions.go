@@ -242,8 +242,8 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 	if keep.Messages > 0 {
 		old := Floor(now.Add(-keep.Messages))
 		portions = append(portions,
-			portion{"DELETE FROM batches WHERE id IN (SELECT id FROM batches WHERE id < ? AND (finished_at IS NOT NULL OR launched_at IS NULL) " +
-				"ORDER BY id LIMIT 20)", old},
+			portion{"DELETE FROM batches WHERE id IN (SELECT id FROM batches WHERE id < ? " +
+				"AND (finished_at IS NOT NULL OR launched_at IS NULL) ORDER BY id LIMIT 20)", old},
 			portion{"DELETE FROM batch_counts WHERE first IN (SELECT c.first FROM batch_counts c WHERE c.first < ? " +
 				"AND NOT EXISTS (SELECT FROM batches b WHERE b.first = c.first) LIMIT 2000)", old},
 			portion{"DELETE FROM batch_paces WHERE batch IN (SELECT p.batch FROM batch_paces p WHERE p.batch < ? " +

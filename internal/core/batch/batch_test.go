@@ -161,7 +161,8 @@ func TestTotalsAddUp(t *testing.T) {
 	totals := NewTotals()
 	dearest := int64(0)
 	for n := 1; n <= 3000; n++ {
-		row := Row{N: n, Text: word(r), Check: Check{Country: []string{"GB", "GR"}[r.IntN(2)], Gateway: "g", Sender: "s", UCS2: r.IntN(2) == 0,
+		row := Row{N: n, Text: word(r), Check: Check{
+			Country: []string{"GB", "GR"}[r.IntN(2)], Gateway: "g", Sender: "s", UCS2: r.IntN(2) == 0,
 			Segments: 1 + r.IntN(4), Price: price.Of(r.Int64N(1e6), []string{"EUR", "GBP"}[r.IntN(2)])}}
 		if r.IntN(3) == 0 {
 			row.Reason = Reasons[r.IntN(len(Reasons))]
@@ -176,7 +177,8 @@ func TestTotalsAddUp(t *testing.T) {
 	if totals.Rows != 3000 || totals.Dearest[0].Micros != dearest || len(totals.Random) != shownMost {
 		t.Errorf("%+v", totals)
 	}
-	if len(totals.Micros.Money()) != 2 || totals.Micros["EUR"] != totals.ByCountry["GB"].Micros["EUR"]+totals.ByCountry["GR"].Micros["EUR"] {
+	euros := totals.ByCountry["GB"].Micros["EUR"] + totals.ByCountry["GR"].Micros["EUR"]
+	if len(totals.Micros.Money()) != 2 || totals.Micros["EUR"] != euros {
 		t.Errorf("costs %v", totals.Micros)
 	}
 	totals.ByCountry["GB"] = Part{}

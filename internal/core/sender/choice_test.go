@@ -313,6 +313,7 @@ func TestQuietUntil(t *testing.T) {
 			{Kinds: []pace.Kind{pace.Bulk}, From: "12:00", To: "00:00"},
 		},
 	}
+	paris := []string{"Europe/Paris"}
 	coasts := []string{"America/New_York", "America/Los_Angeles"}
 	for name, tt := range map[string]struct {
 		rule     Rule
@@ -320,14 +321,14 @@ func TestQuietUntil(t *testing.T) {
 		zones    []string
 		at, want string
 	}{
-		"by day":                       {nights, pace.Bulk, []string{"Europe/Paris"}, "2026-11-26T12:00:00Z", "2026-11-26T12:00:00Z"},
-		"by night":                     {nights, pace.Bulk, []string{"Europe/Paris"}, "2026-11-26T22:00:00Z", "2026-11-27T07:00:00Z"},
-		"after midnight":               {nights, pace.Bulk, []string{"Europe/Paris"}, "2026-11-27T02:00:00Z", "2026-11-27T07:00:00Z"},
-		"of another kind":              {nights, pace.Transactional, []string{"Europe/Paris"}, "2026-11-26T22:00:00Z", "2026-11-26T22:00:00Z"},
+		"by day":                       {nights, pace.Bulk, paris, "2026-11-26T12:00:00Z", "2026-11-26T12:00:00Z"},
+		"by night":                     {nights, pace.Bulk, paris, "2026-11-26T22:00:00Z", "2026-11-27T07:00:00Z"},
+		"after midnight":               {nights, pace.Bulk, paris, "2026-11-27T02:00:00Z", "2026-11-27T07:00:00Z"},
+		"of another kind":              {nights, pace.Transactional, paris, "2026-11-26T22:00:00Z", "2026-11-26T22:00:00Z"},
 		"of no known place":            {nights, pace.Bulk, nil, "2026-11-26T22:00:00Z", "2026-11-26T22:00:00Z"},
-		"over a Sunday":                {sundays, pace.Bulk, []string{"Europe/Paris"}, "2026-11-28T21:00:00Z", "2026-11-30T07:00:00Z"},
+		"over a Sunday":                {sundays, pace.Bulk, paris, "2026-11-28T21:00:00Z", "2026-11-30T07:00:00Z"},
 		"on both coasts":               {nights, pace.Bulk, coasts, "2026-11-27T10:00:00Z", "2026-11-27T16:00:00Z"},
-		"over the change of clocks":    {nights, pace.Bulk, []string{"Europe/Paris"}, "2026-10-24T22:00:00Z", "2026-10-25T07:00:00Z"},
+		"over the change of clocks":    {nights, pace.Bulk, paris, "2026-10-24T22:00:00Z", "2026-10-25T07:00:00Z"},
 		"where it is never over, once": {always, pace.Bulk, []string{"UTC"}, "2026-11-27T10:00:00Z", ""},
 	} {
 		at, _ := time.Parse(time.RFC3339, tt.at)

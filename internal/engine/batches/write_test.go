@@ -24,7 +24,8 @@ func TestResultIsWrittenAsTheListCame(t *testing.T) {
 		found.Columns = []batch.Column{{Head: "mobile"}, {Head: "name"}}
 		var out bytes.Buffer
 		rows := func(yield func(Row, error) bool) {
-			yield(Row{N: 1, Cells: []string{"+447700900123", cell}, Check: batch.Check{Reason: batch.Repeated, Say: "twice"}, Checked: true}, nil)
+			check := batch.Check{Reason: batch.Repeated, Say: "twice"}
+			yield(Row{N: 1, Cells: []string{"+447700900123", cell}, Check: check, Checked: true}, nil)
 		}
 		if err := WriteResult(&out, store.Batch{Found: found}, "csv", rows); err != nil {
 			t.Errorf("%s: %v", name, err)

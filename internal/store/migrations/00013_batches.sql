@@ -28,7 +28,8 @@ CREATE TABLE batches (
     keeper       uuid, -- the instance that is at work on it, and until when
     kept_until   timestamptz
 );
-CREATE INDEX batches_at_work ON batches (state) WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL;
+CREATE INDEX batches_at_work ON batches (state)
+    WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL;
 CREATE INDEX batches_content ON batches (content) WHERE launched_at IS NOT NULL;
 
 -- Rows, a thousand together, compressed; and what rehearsing found of each.
