@@ -125,7 +125,7 @@ func storm(ctx context.Context, c *client.Client, o Options) (client.Batch, erro
 	for i, part := range one.Totals.Left {
 		left[i] = fmt.Sprintf("%d %s", part.Rows, part.Name)
 	}
-	fmt.Fprintf(o.Out, "\nA storm cancels all Sunday crossings: %d rows = %d to send + %d left out (%s).\n", one.Rows, one.Totals.Goes,
+	fmt.Fprintf(o.Out, "\nA storm cancels all Sunday crossings: %d rows = %d to send + %d left out (%s); 40 scouts go first.\n", one.Rows, one.Totals.Goes,
 		one.Rows-one.Totals.Goes, strings.Join(left, ", "))
 	if _, err = c.LaunchBatch(ctx, one.ID, client.Launch{Scouts: "40", Seed: 11, ScoutsAfter: "3s", ScoutsLeast: 0.7}); err != nil {
 		return one, err
