@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -20,18 +21,20 @@ type Paced struct {
 	Name  string    // of the sender
 }
 
-// Sent is how many messages of something with a pace are about to go. They count for a span.
-type Sent struct {
+// Leaving is a message of something with a pace that is about to go. It counts for a span.
+type Leaving struct {
 	Paced
-	N    int
-	Span time.Duration
-	In   time.Duration // until they leave
+	Message uuid.UUID
+	Span    time.Duration
+	In      time.Duration // until it leaves
 }
 
-// Noted is the moment, by the database's clock, at which messages were noted as going.
+// Noted is a message that was noted as going at a moment, by the database's clock.
 type Noted struct {
 	Paced
-	At time.Time
+	Message uuid.UUID
+	At      time.Time
+	Ago     time.Duration // since it went; see [Store.NoteGone]
 }
 
 // pacing is where it is kept when the last messages went.
@@ -58,19 +61,11 @@ func divided[T any](all []T, of func(*T) Paced) map[*pacing][]T {
 }
 
 // names is a column of what has paces.
-func (p *pacing) names(n int, of func(int) Paced) any {
+func (p *pacing) names(all []Paced) any {
 	if p == &batchPacing {
-		all := make(uuids, n)
-		for i := range all {
-			all[i] = of(i).Batch
-		}
-		return all
+		return ids(all, func(p *Paced) uuid.UUID { return p.Batch })
 	}
-	all := make([]string, n)
-	for i := range all {
-		all[i] = of(i).Name
-	}
-	return all
+	return column(all, func(p *Paced) string { return p.Name })
 }
 
 // scan reads what has a pace, and the rest of the row.
@@ -86,15 +81,15 @@ func (p *pacing) scan(rows pgx.Rows, rest ...any) (of Paced, err error) {
 // Ages locks paces and returns how long ago, by the database's clock, the messages went
 // that count, the oldest first. It holds for all gateways and instances. Call it within
 // [Store.Transact]; the locks last until it ends.
-func (s *Store) Ages(ctx context.Context, paced []Sent) (map[Paced][]time.Duration, error) {
-	ages := make(map[Paced][]time.Duration, len(paced))
-	parts := divided(paced, func(p *Sent) Paced { return p.Paced })
+func (s *Store) Ages(ctx context.Context, spans map[Paced]time.Duration) (map[Paced][]time.Duration, error) {
+	ages := make(map[Paced][]time.Duration, len(spans))
+	parts := divided(slices.Collect(maps.Keys(spans)), func(p *Paced) Paced { return *p })
 	for _, where := range []*pacing{&senderPacing, &batchPacing} { // always in the same order
 		some := parts[where]
 		if len(some) == 0 {
 			continue
 		}
-		names := where.names(len(some), func(i int) Paced { return some[i].Paced })
+		names := where.names(some)
 		var b pgx.Batch
 		b.Queue(where.begin, names)
 		if err := s.send(ctx, &b); err != nil {
@@ -111,7 +106,7 @@ func (s *Store) Ages(ctx context.Context, paced []Sent) (map[Paced][]time.Durati
 		}, fmt.Sprintf(`SELECT p.%[2]s, ARRAY(SELECT extract(epoch FROM clock_timestamp() - at)::float8 FROM unnest(p.recent) AS at
 				WHERE at > clock_timestamp() - make_interval(secs => n.span) ORDER BY at)
 			FROM unnest($1::%[3]s[], $2::float8[]) AS n (of, span) JOIN %[1]s p ON p.%[2]s = n.of ORDER BY p.%[2]s FOR UPDATE OF p`,
-			where.table, where.column, where.kind), names, column(some, func(p *Sent) float64 { return p.Span.Seconds() }))
+			where.table, where.column, where.kind), names, column(some, func(p *Paced) float64 { return spans[*p].Seconds() }))
 		if err != nil {
 			return nil, fmt.Errorf("pacing: %w", err)
 		}
@@ -128,36 +123,61 @@ func (s *Store) Ages(ctx context.Context, paced []Sent) (map[Paced][]time.Durati
 	return ages, nil
 }
 
-// NoteSent notes that messages are about to go. What is older than their span is forgotten.
-func (s *Store) NoteSent(ctx context.Context, sent []Sent) ([]Noted, error) {
+// NoteLeaving notes that messages are about to go. What is older than their span is forgotten.
+func (s *Store) NoteLeaving(ctx context.Context, leaving []Leaving) ([]Noted, error) {
 	var all []Noted
-	for where, some := range divided(sent, func(p *Sent) Paced { return p.Paced }) {
-		noted, err := query(ctx, s.hot(), func(rows pgx.Rows) (n Noted, err error) {
-			n.Paced, err = where.scan(rows, &n.At)
+	for where, some := range divided(leaving, func(l *Leaving) Paced { return l.Paced }) {
+		type stamps struct {
+			of Paced
+			at []time.Time
+		}
+		noted, err := query(ctx, s.hot(), func(rows pgx.Rows) (n stamps, err error) {
+			n.of, err = where.scan(rows, &n.at)
 			return n, err
-		}, fmt.Sprintf(`UPDATE %[1]s p SET recent = ARRAY(SELECT at FROM unnest(recent) AS at
-			WHERE at > clock_timestamp() - make_interval(secs => sent.span) ORDER BY at)
-				|| array_fill(clock_timestamp() + make_interval(secs => sent.later), ARRAY[sent.n])
-			FROM unnest($1::%[3]s[], $2::int[], $3::float8[], $4::float8[]) AS sent (of, n, span, later) WHERE p.%[2]s = sent.of
-			RETURNING p.%[2]s, recent[cardinality(recent)] AS at`, where.table, where.column, where.kind),
-			where.names(len(some), func(i int) Paced { return some[i].Paced }), numbers(some, func(p *Sent) int { return p.N }),
-			column(some, func(p *Sent) float64 { return p.Span.Seconds() }), column(some, func(p *Sent) float64 { return p.In.Seconds() }))
+		}, fmt.Sprintf(`WITH leaving AS MATERIALIZED (
+				SELECT of, span, nr, now.at + make_interval(secs => later) AS at
+				FROM unnest($1::%[3]s[], $2::float8[], $3::float8[]) WITH ORDINALITY AS n (of, span, later, nr),
+					(SELECT clock_timestamp() AS at OFFSET 0) AS now)
+			UPDATE %[1]s p SET recent = ARRAY(SELECT at FROM unnest(recent) AS at
+				WHERE at > clock_timestamp() - make_interval(secs => fresh.span) ORDER BY at) || fresh.at
+			FROM (SELECT of, max(span) AS span, array_agg(at ORDER BY nr) AS at FROM leaving GROUP BY of) AS fresh
+			WHERE p.%[2]s = fresh.of RETURNING p.%[2]s, fresh.at`, where.table, where.column, where.kind),
+			where.names(column(some, func(l *Leaving) Paced { return l.Paced })),
+			column(some, func(l *Leaving) float64 { return l.Span.Seconds() }),
+			column(some, func(l *Leaving) float64 { return l.In.Seconds() }))
 		if err != nil {
 			return nil, fmt.Errorf("pacing: %w", err)
 		}
-		all = append(all, noted...)
+		for _, n := range noted {
+			for _, l := range some {
+				if l.Paced == n.of && len(n.at) > 0 {
+					all, n.at = append(all, Noted{Paced: l.Paced, Message: l.Message, At: n.at[0]}), n.at[1:]
+				}
+			}
+		}
 	}
 	return all, nil
 }
 
-// NoteGone notes that messages went only now: what was noted as about to go may have waited for
-// its commit and for its turn.
+// NoteGone notes when messages went that were noted as about to go: later, if they had to wait,
+// and never earlier.
 func (s *Store) NoteGone(ctx context.Context, noted []Noted) error {
+	by := map[Paced][]Noted{}
+	for _, n := range noted {
+		by[n.Paced] = append(by[n.Paced], n)
+	}
 	var b pgx.Batch
-	for where, some := range divided(noted, func(n *Noted) Paced { return n.Paced }) {
-		b.Queue(fmt.Sprintf(`UPDATE %[1]s p SET recent = array_replace(recent, noted.at, greatest(noted.at, clock_timestamp()))
-			FROM unnest($1::%[3]s[], $2::timestamptz[]) AS noted (of, at) WHERE p.%[2]s = noted.of`, where.table, where.column, where.kind),
-			where.names(len(some), func(i int) Paced { return some[i].Paced }), column(some, func(n *Noted) time.Time { return n.At }))
+	for of, some := range by {
+		where, name := &senderPacing, any(of.Name)
+		if of.Batch != uuid.Nil {
+			where, name = &batchPacing, any(of.Batch)
+		}
+		// Several may have been noted for the same moment: of each, only as many give way as have gone.
+		b.Queue(fmt.Sprintf(`UPDATE %[1]s SET recent = ARRAY(SELECT unnest(recent) EXCEPT ALL SELECT unnest($2::timestamptz[]))
+				|| ARRAY(SELECT greatest(n.at, clock_timestamp() - make_interval(secs => n.ago))
+					FROM unnest($2::timestamptz[], $3::float8[]) AS n (at, ago))
+			WHERE %[2]s = $1::%[3]s`, where.table, where.column, where.kind), name,
+			column(some, func(n *Noted) time.Time { return n.At }), column(some, func(n *Noted) float64 { return n.Ago.Seconds() }))
 	}
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("pacing: %w", err)

@@ -132,7 +132,7 @@ func TestPacesOfSenders(t *testing.T) {
 	}
 	ages := func(span time.Duration) []time.Duration {
 		t.Helper()
-		all, err := s.Ages(t.Context(), []Sent{{Paced: Paced{Name: "One"}, Span: span}, {Paced: Paced{Name: "nobody"}, Span: span}})
+		all, err := s.Ages(t.Context(), map[Paced]time.Duration{{Name: "One"}: span, {Name: "nobody"}: span})
 		if _, known := all[Paced{Name: "nobody"}]; err != nil || known {
 			t.Fatalf("%v, %v", all, err)
 		}
@@ -141,26 +141,34 @@ func TestPacesOfSenders(t *testing.T) {
 	if got := ages(time.Minute); len(got) != 0 {
 		t.Errorf("before anything went: %v", got)
 	}
-	noted, err := s.NoteSent(t.Context(), []Sent{{Paced: Paced{Name: "One"}, N: 3, Span: time.Minute}})
-	if err != nil || len(noted) != 1 || noted[0].Name != "One" {
+	one := Paced{Name: "One"}
+	leaving := func(in time.Duration) Leaving {
+		return Leaving{Paced: one, Message: NewID(), Span: time.Minute, In: in}
+	}
+	noted, err := s.NoteLeaving(t.Context(), []Leaving{leaving(0), leaving(0), leaving(time.Second)})
+	if err != nil || len(noted) != 3 || noted[0].Paced != one {
 		t.Fatalf("%v, %v", noted, err)
 	}
-	before, began := ages(time.Minute), time.Now()
-	if err := s.NoteGone(t.Context(), noted); err != nil {
+	if before := ages(time.Minute); len(before) != 3 || before[2] > 0 {
+		t.Errorf("two that go now, and one in a second: %v", before)
+	}
+	// The first, which was noted for the same moment as the second, waited and went only now;
+	// the last has gone when it was planned to.
+	noted[0].Ago, noted[2].Ago = 0, time.Hour
+	went := time.Now()
+	if err := s.NoteGone(t.Context(), []Noted{noted[0], noted[2]}); err != nil {
 		t.Fatal(err)
 	}
-	after := ages(time.Minute)
-	if len(before) != 3 || len(after) != 3 || after[0] > time.Since(began) ||
-		!slices.IsSortedFunc(after, func(a, b time.Duration) int { return int(b - a) }) {
-		t.Errorf("ages %v, then %v", before, after)
+	if after := ages(time.Minute); len(after) != 3 || after[1] > time.Since(went) || after[2] > 0 {
+		t.Errorf("after they went: %v", after)
 	}
-	if got := ages(time.Nanosecond); len(got) != 0 {
-		t.Errorf("outside the span: %v", got)
+	if got := ages(time.Nanosecond); len(got) != 1 || got[0] > 0 {
+		t.Errorf("outside the span, but for the one that is still to go: %v", got)
 	}
-	if _, err := s.NoteSent(t.Context(), []Sent{{Paced: Paced{Name: "One"}, N: 1, Span: time.Nanosecond}}); err != nil {
+	if _, err := s.NoteLeaving(t.Context(), []Leaving{{Paced: one, Span: time.Nanosecond}}); err != nil {
 		t.Fatal(err)
 	}
-	if got := ages(time.Minute); len(got) != 1 {
+	if got := ages(time.Minute); len(got) != 2 {
 		t.Errorf("what is older than the span is kept: %v", got)
 	}
 	if err := s.Defer(t.Context(), map[uuid.UUID]time.Time{NewID(): time.Now()}); err != nil {

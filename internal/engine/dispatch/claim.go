@@ -230,15 +230,13 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			}
 		}
 		for i := range packer.packs {
-			if packer.packs[i].notBefore = senders.read.Add(senders.wait); senders.wait == 0 {
-				packer.packs[i].notBefore = time.Time{}
-			}
+			packer.packs[i].notBefore = senders.notBefore(packer.packs[i].messages)
 		}
 		c.packs, c.deferred, c.full = packer.packs, len(senders.later), len(found) > 0 && len(found) >= max(free.others, 1)
 		if err := s.Defer(ctx, senders.later); err != nil {
 			return err
 		}
-		if c.noted, err = s.NoteSent(ctx, senders.went()); err != nil {
+		if c.noted, err = s.NoteLeaving(ctx, senders.leaving); err != nil {
 			return err
 		}
 		k.planning.Lock()

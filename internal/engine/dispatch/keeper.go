@@ -329,14 +329,18 @@ func (k *keeper) claimNext(ctx context.Context, g *roster.Gateway, express bool)
 func (k *keeper) dispatch(g *roster.Gateway, c claimed, pass passport, inFlight *sync.WaitGroup) {
 	k.promise(c.counted(g))
 	if len(c.noted) > 0 {
-		all := &sync.WaitGroup{}
-		all.Add(len(c.packs))
+		var all sync.WaitGroup
+		at := make([]time.Time, len(c.packs))
 		for i := range c.packs {
-			c.packs[i].arrived = all
+			all.Add(1)
+			c.packs[i].arrived = sync.OnceFunc(func() {
+				at[i] = time.Now()
+				all.Done()
+			})
 		}
 		inFlight.Go(func() {
 			all.Wait()
-			k.went(c)
+			k.went(c, at)
 		})
 	}
 	for i, p := range c.packs {
@@ -382,9 +386,19 @@ func (k *keeper) express(ctx context.Context, inFlight *sync.WaitGroup) {
 	}
 }
 
-// went notes that messages with a pace of their own have gone: before
+// went notes when messages with a pace of their own arrived, each pack at its moment: before
 // they can leave the window; until then others count the moment that was planned.
-func (k *keeper) went(c claimed) {
+func (k *keeper) went(c claimed, at []time.Time) {
+	arrived := map[uuid.UUID]time.Time{}
+	for i, p := range c.packs {
+		for _, m := range p.messages {
+			arrived[m.ID] = at[i]
+		}
+	}
+	now := time.Now()
+	for i := range c.noted {
+		c.noted[i].Ago = now.Sub(arrived[c.noted[i].Message])
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), span)
 	defer cancel()
 	if err := k.d.Store.NoteGone(ctx, c.noted); err != nil {
@@ -508,11 +522,6 @@ func (k *keeper) adopt(ctx context.Context) error {
 func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 	n := counting(g, len(p.messages))
 	left := false
-	arrived := sync.OnceFunc(func() {
-		if p.arrived != nil {
-			p.arrived.Done()
-		}
-	})
 	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (func(bool), bool) {
 		left = true
 		if early := time.Until(p.notBefore); early > 0 && !p.notBefore.IsZero() {
@@ -522,18 +531,21 @@ func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 		if !ok || p.arrived == nil {
 			return told, ok
 		}
-		late := time.AfterFunc(uneven, arrived) // it counts from then at the latest
 		return func(answered bool) {
 			told(answered)
-			if answered && late.Stop() {
-				arrived()
+			if answered {
+				p.arrived()
+			} else { // it counts from then at the latest
+				time.AfterFunc(uneven, p.arrived)
 			}
 		}, true
 	})
 	if !left {
 		k.forgo(n)
 	}
-	arrived()
+	if p.arrived != nil {
+		p.arrived()
+	}
 	r.seen = p.going
 	health, changed := k.learn(lesson)
 	k.unsaved.Add(int64(len(p.messages)))

@@ -52,9 +52,10 @@ type ration struct {
 	limits  map[store.Paced]limit
 	ages    map[store.Paced][]time.Duration // how long ago their last ones went
 	sent    map[store.Paced]int
+	leaving []store.Leaving
 	later   map[uuid.UUID]time.Time
-	read    time.Time     // when the ages were
-	wait    time.Duration // since then, until all that goes may leave
+	read    time.Time                   // when the ages were
+	waits   map[uuid.UUID]time.Duration // since then, until a message may leave
 }
 
 const (
@@ -81,6 +82,7 @@ func (k *keeper) ration(
 		limits:  map[store.Paced]limit{},
 		sent:    map[store.Paced]int{},
 		later:   map[uuid.UUID]time.Time{},
+		waits:   map[uuid.UUID]time.Duration{},
 	}
 	if len(senders) > 0 || len(batches) > 0 {
 		for i := range claimed {
@@ -90,12 +92,12 @@ func (k *keeper) ration(
 	if len(r.limits) == 0 {
 		return r, nil
 	}
-	var paced []store.Sent
+	spans := make(map[store.Paced]time.Duration, len(r.limits))
 	for of, limit := range r.limits {
-		paced = append(paced, store.Sent{Paced: of, Span: limit.span})
+		spans[of] = limit.span
 	}
 	var err error
-	r.ages, err = s.Ages(ctx, paced)
+	r.ages, err = s.Ages(ctx, spans)
 	r.read = time.Now()
 	return r, err
 }
@@ -156,7 +158,9 @@ func (r *ration) allows(k *keeper, m store.Message, now time.Time) bool {
 		}
 	}
 	if later.IsZero() {
-		r.wait = max(r.wait, wait)
+		if wait > 0 {
+			r.waits[m.ID] = wait
+		}
 		return true
 	}
 	r.later[m.ID] = later
@@ -167,16 +171,18 @@ func (r *ration) allows(k *keeper, m store.Message, now time.Time) bool {
 func (r *ration) count(m store.Message) {
 	for _, p := range r.of(m) {
 		r.sent[p]++
+		r.leaving = append(r.leaving, store.Leaving{Paced: p, Message: m.ID, Span: r.limits[p].span, In: r.waits[m.ID]})
 	}
 }
 
-// went is what goes of all that has a pace.
-func (r *ration) went() []store.Sent {
-	var all []store.Sent
-	for p, n := range r.sent {
-		all = append(all, store.Sent{Paced: p, N: n, Span: r.limits[p].span, In: r.wait})
+// notBefore is when all of some messages may leave; zero: at once.
+func (r *ration) notBefore(messages []store.Message) (at time.Time) {
+	for _, m := range messages {
+		if wait := r.waits[m.ID]; wait > 0 && r.read.Add(wait).After(at) {
+			at = r.read.Add(wait)
+		}
 	}
-	return all
+	return at
 }
 
 // book gives the next place in time. went is how long ago the last messages

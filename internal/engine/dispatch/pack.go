@@ -3,7 +3,6 @@ package dispatch
 import (
 	"fmt"
 	"strings"
-	"sync"
 	"time"
 
 	"calmpigeon.example/internal/core/dialect"
@@ -34,8 +33,8 @@ type pack struct {
 	going    []store.Message // the same, once it is recorded that they go
 	numbers  map[phone.Number]bool
 
-	notBefore time.Time       // it may leave; zero: at once
-	arrived   *sync.WaitGroup // which of those that were claimed with it have; nil: nobody waits for that
+	notBefore time.Time // it may leave; zero: at once
+	arrived   func()    // is called once it has, or will not; nil: nobody waits for that
 }
 
 func newPacker(call *dialect.Call, requests, room int) *packer {
