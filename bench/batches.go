@@ -92,14 +92,25 @@ func (h *house) peak() (float64, error) {
 
 // batched uploads a list and has it rehearsed.
 func (h *house) batched(ctx context.Context, list io.Reader, file string) (client.Batch, error) {
-	one, err := h.Client.NewBatch(ctx, client.BatchWants{Name: "storm", Text: storm})
+	return h.listed(ctx, client.BatchWants{Name: "storm", Text: storm}, list, file)
+}
+
+// listed uploads a list for what is wanted of it, and has it rehearsed: all of it has to go.
+func (h *house) listed(ctx context.Context, wants client.BatchWants, list io.Reader, file string) (client.Batch, error) {
+	columns := wants.Columns
+	wants.Columns = nil
+	one, err := h.Client.NewBatch(ctx, wants)
+	if err == nil {
+		_, err = h.Client.AppendRows(ctx, one.ID, list, client.ListHint{File: file, At: -1})
+	}
+	if err == nil && columns != nil {
+		wants.Columns = columns
+		one, err = h.Client.ChangeBatch(ctx, one.ID, wants)
+	}
+	if err == nil {
+		one, err = h.Client.RehearseBatch(ctx, one.ID)
+	}
 	if err != nil {
-		return one, err
-	}
-	if _, err := h.Client.AppendRows(ctx, one.ID, list, client.ListHint{File: file, At: -1}); err != nil {
-		return one, err
-	}
-	if one, err = h.Client.RehearseBatch(ctx, one.ID); err != nil {
 		return one, err
 	}
 	err = until(ctx, 10*time.Minute, func() (bool, error) {

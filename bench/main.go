@@ -64,6 +64,7 @@ var measures = []measure{
 	{[]string{"sheet_million", "sheet_million_memory", "batch_through", "result_million", "result_million_memory"}, sheetMillion},
 	{[]string{"sheet_million_xlsx", "sheet_million_xlsx_memory"}, sheetMillionXLSX},
 	{[]string{"batch_pace_used", "batch_pace_exceeded", "pause_takes"}, batchPace},
+	{[]string{"forecast_error"}, forecasts},
 }
 
 func main() {

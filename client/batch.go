@@ -119,6 +119,7 @@ type Launch struct {
 	StartsAt *time.Time `json:"starts_at"` // nil: at once
 	Until    *time.Time `json:"until"`     // what is left then expires; nil: no such time
 	Pace     string     `json:"pace"`      // such as 50/s, 30/min or 2000/h; empty: as fast as gateways go
+	Evenly   *time.Time `json:"evenly"`    // in the place of a pace: it lasts until then
 	Scouts   string     `json:"scouts"`    // how many rows go ahead: a number, or a share such as 2%
 	Seed     uint64     `json:"seed"`      // by which scouts are chosen
 	Again    bool       `json:"again"`     // also if the same list and text have gone already
@@ -129,6 +130,36 @@ type Launch struct {
 	// Guard is when it stops by itself; nil: as usual.
 	Guard *Guard `json:"guard"`
 	By    string `json:"by"`
+	// Foreseen is when it was to end, as was forecast at its launch; nil: never, or it is not launched.
+	Foreseen *time.Time `json:"foreseen"`
+}
+
+// BatchForecast is how a batch is going to go, beside all that waits now and if nothing else
+// comes in.
+type BatchForecast struct {
+	StartsAt *time.Time      `json:"starts_at"` // nil: none of it goes
+	EndsAt   *time.Time      `json:"ends_at"`   // the last one that goes
+	First    *time.Time      `json:"first"`     // when it was to end, as was forecast at its launch
+	Goes     int64           `json:"goes"`      // messages from now on
+	Left     int64           `json:"left"`      // that do not go: their time is over before, or nothing takes them
+	Before   int64           `json:"before"`    // that have gone already
+	Waiting  int             `json:"waiting"`   // rows that somebody has to release; forecast as if that were now
+	Why      string          `json:"why"`       // it does not go now; forecast as if it did
+	Bounds   []ForecastBound `json:"bounds"`    // what holds it back, the tightest first
+	Curve    []ForecastPoint `json:"curve"`     // between two points messages go evenly
+}
+
+// ForecastBound is a limit that holds messages back.
+type ForecastBound struct {
+	Kind  string  `json:"kind"` // gateway, sender, pace (the batch's own) or service
+	Name  string  `json:"name"`
+	Share float64 `json:"share"` // of the messages that it holds back
+}
+
+// ForecastPoint is how many messages have gone by a moment.
+type ForecastPoint struct {
+	At   time.Time `json:"at"`
+	Gone int64     `json:"gone"`
 }
 
 // Guard is when a batch stops by itself. What is zero is not watched.
@@ -237,6 +268,12 @@ func (c *Client) RehearseBatch(ctx context.Context, id string) (Batch, error) {
 func (c *Client) TryBatch(ctx context.Context, id string, t BatchTry) (Message, error) {
 	var m Message
 	return m, c.call(ctx, "POST", batchPath(id, "/try"), nil, t, &m)
+}
+
+// ForecastBatch says how a batch is going to go: a rehearsed one if it is launched so, one
+// that was launched as it was.
+func (c *Client) ForecastBatch(ctx context.Context, id string, l Launch) (f BatchForecast, err error) {
+	return f, c.call(ctx, "POST", batchPath(id, "/forecast"), nil, l, &f)
 }
 
 // LaunchBatch lets a rehearsed batch go.

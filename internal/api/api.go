@@ -77,6 +77,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.POST("/batches/:id/rows", a.appendRows)
 	v1.POST("/batches/:id/rehearse", a.rehearseBatch)
 	v1.POST("/batches/:id/try", a.tryBatch)
+	v1.POST("/batches/:id/forecast", a.forecastBatch)
 	v1.POST("/batches/:id/launch", a.launchBatch)
 	v1.POST("/batches/:id/pause", a.batchDo((*batches.Batches).Pause))
 	v1.POST("/batches/:id/resume", a.batchDo((*batches.Batches).Resume))

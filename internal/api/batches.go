@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"net/http"
 	"path/filepath"
 	"slices"
@@ -139,6 +140,12 @@ func wireBatch(b store.Batch) client.Batch {
 		}
 		if !b.Launch.Until.IsZero() {
 			l.Until = &b.Launch.Until
+		}
+		if !b.Launch.Evenly.IsZero() {
+			l.Evenly = &b.Launch.Evenly
+		}
+		if !b.Launch.Foreseen.IsZero() {
+			l.Foreseen = &b.Launch.Foreseen
 		}
 		l.Guard = &client.Guard{Failures: b.Launch.Guard.Failures, Doubt: b.Launch.Guard.Doubt, Cost: b.Launch.Guard.Cost}
 		if wait := b.Launch.ScoutsWait; wait.After > 0 {
@@ -502,14 +509,56 @@ func (a *API) launchBatch(c *gin.Context) {
 	if !ok {
 		return
 	}
-	l, err := read[client.Launch](c)
+	o, err := readOrders(c)
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
+	one, err := a.engine.Batches.Launch(c.Request.Context(), id, o)
+	a.answerBatch(c, http.StatusAccepted, one, err)
+}
+
+// forecastBatch says how a batch is going to go: launched as is asked, or as it was.
+func (a *API) forecastBatch(c *gin.Context) {
+	one, ok := a.batchOf(c)
+	if !ok {
+		return
+	}
+	o, err := readOrders(c)
+	var f batches.Foresight
+	if err == nil {
+		f, err = a.engine.Batches.Forecast(c.Request.Context(), one, o)
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	w := client.BatchForecast{Goes: int64(math.Round(f.Gone)), Left: int64(math.Round(f.Left)), Before: f.Before, Waiting: f.Waiting,
+		Why: f.Stands, Bounds: []client.ForecastBound{}, Curve: []client.ForecastPoint{}}
+	if !f.Starts.IsZero() {
+		w.StartsAt, w.EndsAt = &f.Starts, &f.Ends
+	}
+	if first := one.Launch.Foreseen; !first.IsZero() {
+		w.First = &first
+	}
+	for _, b := range f.Bounds {
+		w.Bounds = append(w.Bounds, client.ForecastBound{Kind: b.Kind, Name: b.Name, Share: math.Round(b.Share*1000) / 1000})
+	}
+	for _, p := range f.Points {
+		w.Curve = append(w.Curve, client.ForecastPoint{At: p.At.Truncate(time.Millisecond), Gone: int64(math.Round(p.Gone))})
+	}
+	c.JSON(http.StatusOK, w)
+}
+
+// readOrders reads how a batch is to be launched.
+func readOrders(c *gin.Context) (batches.Orders, error) {
+	o := batches.Orders{}
+	l, err := read[client.Launch](c)
+	if err != nil {
+		return o, err
+	}
 	var faults fault.Faults
-	o := batches.Orders{Again: l.Again}
-	o.Seed, o.By = l.Seed, keyOf(c).Name
+	o.Again, o.Seed, o.By = l.Again, l.Seed, keyOf(c).Name
 	o.Guard = batch.UsualGuard
 	if g := l.Guard; g != nil {
 		o.Guard = batch.Guard{Failures: g.Failures, Doubt: g.Doubt, Cost: g.Cost}
@@ -520,11 +569,10 @@ func (a *API) launchBatch(c *gin.Context) {
 			faults.Add("scouts_after", fmt.Sprintf("%q is no span", l.ScoutsAfter), span.Accepted)
 		}
 	}
-	if l.StartsAt != nil {
-		o.StartsAt = *l.StartsAt
-	}
-	if l.Until != nil {
-		o.Until = *l.Until
+	for _, at := range []struct{ from, into *time.Time }{{l.StartsAt, &o.StartsAt}, {l.Until, &o.Until}, {l.Evenly, &o.Evenly}} {
+		if at.from != nil {
+			*at.into = *at.from
+		}
 	}
 	if l.Pace != "" {
 		if o.Pace, err = batch.ParsePace(l.Pace); err != nil {
@@ -544,11 +592,9 @@ func (a *API) launchBatch(c *gin.Context) {
 		}
 	}
 	if faults != nil {
-		a.refuse(c, faults)
-		return
+		return o, faults
 	}
-	one, err := a.engine.Batches.Launch(c.Request.Context(), id, o)
-	a.answerBatch(c, http.StatusAccepted, one, err)
+	return o, nil
 }
 
 // batchDo does something with a batch in the name of a key.

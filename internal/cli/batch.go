@@ -22,7 +22,7 @@ import (
 
 func (a *app) batch() *cobra.Command {
 	return group("batch", "Send one text to many: rehearse, launch, watch, and get the list back",
-		a.batchRehearse(), a.batchLaunch(), a.batchList(), a.batchShow(), a.batchRows(), a.batchTry(), a.batchWatch(), a.batchResult(),
+		a.batchRehearse(), a.batchForecast(), a.batchLaunch(), a.batchList(), a.batchShow(), a.batchRows(), a.batchTry(), a.batchWatch(), a.batchResult(),
 		a.batchChange("pause", "Hold a batch back: what is not on its way to a gateway stays", (*client.Client).PauseBatch),
 		a.batchChange("resume", "Let a batch go on that was held back", (*client.Client).ResumeBatch),
 		a.batchChange("release", "Let the rest go after the scouts", (*client.Client).ReleaseBatch),
@@ -101,12 +101,13 @@ func (a *app) batchRehearse() *cobra.Command {
 			if one.Totals == nil || one.Totals.Goes == 0 {
 				return exit(exitRefused)
 			}
+			if one.LaunchedAt == nil {
+				a.foretell(cmd, c, one, client.Launch{})
+			}
 			fmt.Fprintf(
 				cmd.ErrOrStderr(),
-				"\nNothing was sent. To see it on a phone: pigeon batch try %s NUMBER\nTo send it: pigeon batch launch %s\n",
-				brief(one.ID),
-				brief(one.ID),
-			)
+				"\nNothing was sent. To see it on a phone: pigeon batch try %[1]s NUMBER\n"+
+					"When it would end: pigeon batch forecast %[1]s. To send it: pigeon batch launch %[1]s\n", brief(one.ID))
 			return nil
 		}),
 	}
@@ -272,11 +273,56 @@ func (a *app) awaitRehearsal(cmd *cobra.Command, c *client.Client, one client.Ba
 	return one, nil
 }
 
+// launchFlags are how a batch is launched.
+type launchFlags struct {
+	client.Launch
+	starts, until, evenly string
+	noGuard               bool
+}
+
+func (l *launchFlags) add(f *pflag.FlagSet) {
+	f.StringVar(&l.Pace, "pace", "", "how fast it goes at most, such as 500/s, 30/min or 2000/h")
+	f.StringVar(&l.evenly, "evenly", "", "spread evenly until a time, such as 18:00, in the place of a pace")
+	f.StringVar(&l.Scouts, "scouts", "", "how many rows go ahead, chosen at random: a number, or a share such as 2%")
+	f.Var(wireSpan{&l.ScoutsAfter}, "scouts-after", "the rest follows by itself so long after the launch, if enough scouts were delivered")
+	f.Float64Var(&l.ScoutsLeast, "scouts-least", 0, "the share of scouts that has to be delivered for that, such as 0.95")
+	f.BoolVar(&l.noGuard, "no-guard", false, "do not stop by itself when many fail or are in doubt, or it costs more than it should")
+	f.Uint64Var(&l.Seed, "seed", 0, "by which scouts are chosen")
+	f.StringVar(&l.starts, "starts", "", "when it starts: 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z")
+	f.StringVar(&l.until, "until", "", "when what is left expires")
+	f.BoolVar(&l.Again, "again", false, "also if the same list and text have gone already")
+}
+
+// read reads what was given as words.
+func (l *launchFlags) read(now time.Time) error {
+	for _, t := range []struct {
+		flag, given string
+		into        **time.Time
+	}{{"starts", l.starts, &l.StartsAt}, {"until", l.until, &l.Until}, {"evenly", l.evenly, &l.Evenly}} {
+		if t.given == "" {
+			continue
+		}
+		at, err := moment(t.given, now)
+		if err != nil {
+			return usagef("--%s %q: %s", t.flag, t.given, momentAccepted)
+		}
+		*t.into = &at
+	}
+	if l.noGuard {
+		l.Guard = &client.Guard{}
+	}
+	if l.Pace != "" {
+		if _, err := batch.ParsePace(l.Pace); err != nil {
+			return usagef("--pace: %s; accepted is %s", fault.Of(err)[0].Wrong, fault.Of(err)[0].Accepted)
+		}
+	}
+	return nil
+}
+
 func (a *app) batchLaunch() *cobra.Command {
 	var b batchFlags
-	var l client.Launch
-	var starts, until string
-	var yes, wait, noGuard bool
+	var l launchFlags
+	var yes, wait bool
 	var patience time.Duration
 	cmd := &cobra.Command{
 		Use:   "launch FILE|BATCH",
@@ -287,30 +333,12 @@ func (a *app) batchLaunch() *cobra.Command {
 			"With --scouts some rows, chosen at random, go first; the rest is held until: pigeon batch release\n\n" + exitHelp,
 		Example: `  pigeon batch launch 01a3 --scouts 50
   pigeon batch launch 01a3 --pace 500/s --starts 18:00 --until 21:00
+  pigeon batch launch 01a3 --evenly 18:00
   pigeon batch launch passengers.csv --template storm --yes --wait`,
 		Args: cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			now := time.Now()
-			for _, t := range []struct {
-				flag, given string
-				into        **time.Time
-			}{{"starts", starts, &l.StartsAt}, {"until", until, &l.Until}} {
-				if t.given == "" {
-					continue
-				}
-				at, err := moment(t.given, now)
-				if err != nil {
-					return usagef("--%s %q: %s", t.flag, t.given, momentAccepted)
-				}
-				*t.into = &at
-			}
-			if noGuard {
-				l.Guard = &client.Guard{}
-			}
-			if l.Pace != "" {
-				if _, err := batch.ParsePace(l.Pace); err != nil {
-					return usagef("--pace: %s; accepted is %s", fault.Of(err)[0].Wrong, fault.Of(err)[0].Accepted)
-				}
+			if err := l.read(time.Now()); err != nil {
+				return err
 			}
 			_, noFile := os.Stat(args[0])
 			one, err := a.rehearsed(cmd, c, args[0], &b)
@@ -322,11 +350,12 @@ func (a *app) batchLaunch() *cobra.Command {
 				if err := a.printBatch(cmd, one); err != nil {
 					return err
 				}
-				if err := a.confirm(cmd, one, l); err != nil {
+				a.foretell(cmd, c, one, l.Launch)
+				if err := a.confirm(cmd, one, l.Launch); err != nil {
 					return err
 				}
 			}
-			if one, err = c.LaunchBatch(cmd.Context(), one.ID, l); err != nil {
+			if one, err = c.LaunchBatch(cmd.Context(), one.ID, l.Launch); err != nil {
 				return err
 			}
 			if wait {
@@ -346,15 +375,7 @@ func (a *app) batchLaunch() *cobra.Command {
 	}
 	f := cmd.Flags()
 	b.add(f)
-	f.StringVar(&l.Pace, "pace", "", "how fast it goes at most, such as 500/s, 30/min or 2000/h")
-	f.StringVar(&l.Scouts, "scouts", "", "how many rows go ahead, chosen at random: a number, or a share such as 2%")
-	f.Var(wireSpan{&l.ScoutsAfter}, "scouts-after", "the rest follows by itself so long after the launch, if enough scouts were delivered")
-	f.Float64Var(&l.ScoutsLeast, "scouts-least", 0, "the share of scouts that has to be delivered for that, such as 0.95")
-	f.BoolVar(&noGuard, "no-guard", false, "do not stop by itself when many fail or are in doubt, or it costs more than it should")
-	f.Uint64Var(&l.Seed, "seed", 0, "by which scouts are chosen")
-	f.StringVar(&starts, "starts", "", "when it starts: 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z")
-	f.StringVar(&until, "until", "", "when what is left expires")
-	f.BoolVar(&l.Again, "again", false, "also if the same list and text have gone already")
+	l.add(f)
 	f.BoolVarP(&yes, "yes", "y", false, "do not ask")
 	f.BoolVarP(&wait, "wait", "w", false, "watch it until its end")
 	spanVar(f, &patience, "timeout", 24*time.Hour, "how long to wait at most")

@@ -200,7 +200,8 @@ func (a *app) writeStanding(out io.Writer, one client.Batch) {
 	}
 	if l := one.Launch; l != nil {
 		for _, part := range []struct{ say, value string }{
-			{"pace", l.Pace}, {"scouts", l.Scouts}, {"starts", a.maybe(l.StartsAt)}, {"until", a.maybe(l.Until)},
+			{"pace", l.Pace}, {"evenly", a.maybe(l.Evenly)}, {"scouts", l.Scouts}, {"starts", a.maybe(l.StartsAt)}, {"until", a.maybe(l.Until)},
+			{"forecast", a.maybe(l.Foreseen)},
 		} {
 			if part.value != "" {
 				fmt.Fprintf(out, "%-8s %s\n", part.say, part.value)
@@ -262,6 +263,13 @@ func (a *app) watchBatch(cmd *cobra.Command, c *client.Client, one client.Batch,
 	defer cancel()
 	w := &watching{out: cmd.ErrOrStderr(), status: statusOn(cmd.ErrOrStderr())}
 	for {
+		if w.status.on() && time.Since(w.foretold) >= foretellEvery && one.State == string(batch.Running) {
+			w.foretold = time.Now()
+			w.forecast = nil
+			if f, err := c.ForecastBatch(ctx, one.ID, client.Launch{}); err == nil && f.EndsAt != nil {
+				w.forecast = f.EndsAt
+			}
+		}
 		w.show(a, one)
 		if one.FinishedAt != nil {
 			break
@@ -302,6 +310,9 @@ type watching struct {
 	status *status
 	last   string
 	seen   []seenAt
+
+	forecast *time.Time // its end
+	foretold time.Time
 }
 
 type seenAt struct {
@@ -309,8 +320,12 @@ type seenAt struct {
 	gone int64
 }
 
-// rateOver is how long a rate is taken over.
-const rateOver = 5 * time.Second
+const (
+	// rateOver is how long a rate is taken over.
+	rateOver = 5 * time.Second
+	// foretellEvery is how often the end is forecast anew.
+	foretellEvery = 5 * time.Second
+)
 
 func (w *watching) show(a *app, one client.Batch) {
 	now := time.Now()
@@ -333,14 +348,15 @@ func (w *watching) show(a *app, one client.Batch) {
 	var text strings.Builder
 	fmt.Fprintf(&text, "%s  %s\n", bar(one.Tally, min(width-12, 60)), share(gone, one.Tally.Total))
 	a.writeStanding(&text, one)
-	if rate > 0 && one.Tally.States["held"] == 0 && one.Tally.States["queued"] > 0 {
-		left := one.Tally.Total - gone
-		fmt.Fprintf(
-			&text,
-			"%.0f a second; at that pace the rest takes %s\n",
-			rate,
-			time.Duration(float64(left)/rate*float64(time.Second)).Round(time.Second),
-		)
+	if one.State == string(batch.Running) {
+		words := []string{fmt.Sprintf("%.0f a second", rate)}
+		if w.forecast != nil {
+			words = append(words, "ends at "+a.at(*w.forecast))
+		}
+		if l := one.Launch; l.Foreseen != nil {
+			words = append(words, "at its launch that was forecast for "+a.at(*l.Foreseen))
+		}
+		fmt.Fprintln(&text, strings.Join(words, "; "))
 	}
 	w.status.show(text.String())
 }

@@ -129,9 +129,9 @@ func oneLine(s string, most int) string {
 func segments(n int) string { return counted(n, "segment") }
 
 // counted is so many of something.
-func counted(n int, thing string) string {
+func counted[N int | int64](n N, thing string) string {
 	if n == 1 {
 		return "1 " + thing
 	}
-	return fmt.Sprintf("%d %ss", n, thing)
+	return thousands(n) + " " + thing + "s"
 }

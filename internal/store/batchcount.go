@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -108,4 +109,49 @@ func (s *Store) CountBatch(ctx context.Context, b Batch) ([]BatchCount, error) {
 		return nil, fmt.Errorf("counting a batch: %w", err)
 	}
 	return counts, nil
+}
+
+// Left are messages of a batch that are still to go, or rows that are to become some.
+type Left struct {
+	Gateway uuid.UUID
+	Sender  string
+	Row     bool       // they are no messages yet
+	Open    bool       // they need not be released
+	Queued  bool       // they are counted so
+	Until   *time.Time // they are held; nil: they are not
+	N       float64
+}
+
+// leftMost is about how many messages of a batch are looked at to see what is left of it.
+const leftMost = 20_000
+
+// LeftOf counts what of a launched batch is still to go. messages is how many messages wait: of
+// many only some are looked at, and stand for the others.
+func (s *Store) LeftOf(ctx context.Context, b Batch, messages int64) ([]Left, error) {
+	m := monthOf(*b.First)
+	if !s.months.has(m) {
+		return nil, nil
+	}
+	every := 1 // the last octet of an id is that of its row
+	for every < 128 && messages > int64(every)*leftMost {
+		every *= 2
+	}
+	left, err := query(ctx, s.reading(), func(rows pgx.Rows) (l Left, err error) {
+		err = rows.Scan(&l.Gateway, &l.Sender, &l.Row, &l.Open, &l.Queued, &l.Until, &l.N)
+		return l, err
+	}, m.in(`SELECT l.gateway_id, c.sender, l.is_row, l.open, l.queued, l.until, sum(l.n)::float8 FROM (
+			SELECT w.gateway_id, w.cut_id, true AS is_row, f.open, w.state = 'queued' AS queued, NULL::timestamptz AS until, w.n
+			FROM batch_waiting w JOIN batch_feeds f ON f.batch_id = w.batch_id AND f.n = w.feed WHERE w.batch_id = $1
+			UNION ALL SELECT s.gateway_id, s.cut_id, false, true, true, NULL, $4
+			FROM to_send t JOIN standings_%M s ON s.id = t.id
+			WHERE t.id > $2 AND t.id <= $3 AND get_byte(uuid_send(t.id), 15) % $4 = 0
+			UNION ALL SELECT h.gateway_id, s.cut_id, false, true, false, date_trunc('minute', h.release_at + interval '59 s'), $4
+			FROM held h JOIN standings_%M s ON s.id = h.id
+			WHERE h.id > $2 AND h.id <= $3 AND get_byte(uuid_send(h.id), 15) % $4 = 0) AS l
+		JOIN cuts c ON c.id = l.cut_id GROUP BY 1, 2, 3, 4, 5, 6`), b.ID, *b.First, lastOf(*b.First), every)
+	if err != nil {
+		s.missing(err)
+		return nil, fmt.Errorf("counting what is left of a batch: %w", err)
+	}
+	return left, nil
 }

@@ -104,6 +104,15 @@ func (s *Store) Went(ctx context.Context, gateway uuid.UUID, since time.Time) ([
 	return slots, err
 }
 
+// WentSince is how many went through a gateway since a moment, as far as its quotas need it.
+func (s *Store) WentSince(ctx context.Context, gateway uuid.UUID, since time.Time) (n int, err error) {
+	err = s.gorm(ctx).
+		Raw("SELECT coalesce(sum(n), 0) FROM gateway_paces WHERE gateway_id = ? AND slot >= ?", gateway, since).
+		Scan(&n).
+		Error
+	return n, err
+}
+
 // NoteWent notes that some are about to go through a gateway. Call it within
 // the transaction that claims them.
 func (s *Store) NoteWent(ctx context.Context, gateway uuid.UUID, slot Slot) error {

@@ -97,10 +97,13 @@ type Launch struct {
 	StartsAt time.Time `json:"starts_at,omitzero"` // zero: at once
 	Until    time.Time `json:"until,omitzero"`     // what is left then expires; zero: no such time
 	Pace     Pace      `json:"pace,omitzero"`
+	Evenly   time.Time `json:"evenly,omitzero"`  // the pace is such that it lasts until then
 	Scouts   int       `json:"scouts,omitempty"` // how many rows go ahead; 0: all go
 	Seed     uint64    `json:"seed,omitempty"`   // by which they are chosen
 	// ScoutsWait is when the rest follows by itself; Guard when the batch stops by itself.
 	ScoutsWait ScoutsWait `json:"scouts_wait,omitzero"`
 	Guard      Guard      `json:"guard,omitzero"`
 	By         string     `json:"by"`
+	// Foreseen is when it was to end, as was forecast when it was launched; zero: never.
+	Foreseen time.Time `json:"foreseen,omitzero"`
 }

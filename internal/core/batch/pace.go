@@ -18,8 +18,8 @@ type Pace struct {
 // PaceAccepted is what is accepted as a pace.
 const PaceAccepted = "messages a second, minute or hour, such as 50/s, 30/min or 2000/h"
 
-// paceMost is the fastest pace, in messages a second.
-const paceMost = 10_000
+// PaceMost is the fastest pace, in messages a second.
+const PaceMost = 10_000
 
 var paceUnits = []struct {
 	word string
@@ -39,12 +39,12 @@ func ParsePace(s string) (Pace, error) {
 			continue
 		}
 		p := Pace{n, u.per}
-		if err != nil || n < 1 || p.Rate() > paceMost {
+		if err != nil || n < 1 || p.Rate() > PaceMost {
 			break
 		}
 		return p, nil
 	}
-	return Pace{}, fault.New("pace", fmt.Sprintf("%q is no pace", s), fmt.Sprintf("%s; at most %d/s", PaceAccepted, paceMost))
+	return Pace{}, fault.New("pace", fmt.Sprintf("%q is no pace", s), fmt.Sprintf("%s; at most %d/s", PaceAccepted, PaceMost))
 }
 
 // String writes it as ParsePace reads it.

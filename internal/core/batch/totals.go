@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
+	"time"
 
 	"calmpigeon.example/internal/core/price"
 )
@@ -26,6 +28,11 @@ type Totals struct {
 	BySender   map[string]Part `json:"by_sender"`
 	ByEncoding map[string]Part `json:"by_encoding"`
 	BySegments map[int]int     `json:"by_segments"`
+
+	// Alike are the rows that go, by what decides when they may.
+	Alike []Alike `json:"alike,omitempty"`
+	alike map[Alike]int
+	round time.Duration
 
 	// Characters are those for which texts do not fit into the GSM alphabet, and in how
 	// many texts each stands.
@@ -56,6 +63,20 @@ type Saving struct {
 	Micros   Sums `json:"cost"`
 }
 
+// Alike are rows that go the same way, and may go at the same times.
+type Alike struct {
+	Gateway string    `json:"gateway"`
+	Sender  string    `json:"sender"`
+	Country string    `json:"country,omitempty"` // only where it has quiet hours
+	Zones   string    `json:"zones,omitempty"`   // in which it may be quiet, by spaces
+	At      time.Time `json:"at,omitzero"`       // not before
+	Rows    int       `json:"rows"`
+}
+
+// alikeMost is how many kinds of rows are told apart at most. With more, their times are
+// rounded up, to a day in the end.
+const alikeMost = 500
+
 // Shown is a row that is shown.
 type Shown struct {
 	Row      int    `json:"row"`
@@ -79,6 +100,8 @@ type Row struct {
 	Text       string   // as it would be sent; empty if it is not known
 	Characters []string // that make it UCS-2, each once
 	Saves      int      // segments, were its characters replaced
+	Zones      []string // in which it may be quiet
+	At         time.Time
 }
 
 // NewTotals are those of no rows.
@@ -86,6 +109,7 @@ func NewTotals() *Totals {
 	return &Totals{
 		Left: map[Reason]int{}, Micros: Sums{}, ByCountry: map[string]Part{}, ByGateway: map[string]Part{}, BySender: map[string]Part{},
 		ByEncoding: map[string]Part{}, BySegments: map[int]int{}, Characters: map[string]int{}, Curable: Saving{Micros: Sums{}},
+		alike: map[Alike]int{},
 	}
 }
 
@@ -97,6 +121,7 @@ func (t *Totals) Add(r Row, seed uint64) {
 		return
 	}
 	t.Goes++
+	t.count(r)
 	t.Segments += r.Segments
 	t.BySegments[r.Segments]++
 	if r.Warned {
@@ -148,6 +173,35 @@ func (t *Totals) Add(r Row, seed uint64) {
 	t.Random = best(t.Random, one, func(a, b Shown) int { return cmp.Compare(a.lot, b.lot) })
 }
 
+// count counts a row by when it may go.
+func (t *Totals) count(r Row) {
+	a := Alike{Gateway: r.Gateway, Sender: r.Sender, Zones: strings.Join(r.Zones, " ")}
+	if a.Zones != "" {
+		a.Country = r.Country
+	}
+	if t.round == 0 {
+		t.round = time.Second
+	}
+	a.At = roundedUp(r.At, t.round)
+	t.alike[a]++
+	for len(t.alike) > alikeMost && t.round < 24*time.Hour {
+		t.round *= 10
+		all := make(map[Alike]int, len(t.alike))
+		for a, n := range t.alike {
+			a.At = roundedUp(a.At, t.round)
+			all[a] += n
+		}
+		t.alike = all
+	}
+}
+
+func roundedUp(at time.Time, to time.Duration) time.Time {
+	if at.IsZero() {
+		return at
+	}
+	return at.Add(to - 1).Truncate(to).UTC()
+}
+
 // best keeps the first few in an order, without going through them for each one that is
 // none of them.
 func best(list []Shown, one Shown, order func(a, b Shown) int) []Shown {
@@ -168,8 +222,21 @@ func (t *Totals) LeftOut() int {
 	return n
 }
 
-// Check reports an account that does not add up.
+// Check reports an account that does not add up. Call it once all rows are counted.
 func (t *Totals) Check() error {
+	t.Alike = t.Alike[:0]
+	alike := 0
+	for a, n := range t.alike {
+		a.Rows = n
+		t.Alike, alike = append(t.Alike, a), alike+n
+	}
+	slices.SortFunc(t.Alike, func(a, b Alike) int {
+		return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Gateway, b.Gateway), cmp.Compare(a.Sender, b.Sender),
+			cmp.Compare(a.Country, b.Country), cmp.Compare(a.Zones, b.Zones))
+	})
+	if alike != t.Goes {
+		return fmt.Errorf("%d rows go, and by their times they are %d", t.Goes, alike)
+	}
 	sum := func(parts map[string]Part) (n int) {
 		for _, p := range parts {
 			n += p.Rows

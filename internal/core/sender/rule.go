@@ -183,6 +183,45 @@ func (r Rule) QuietUntil(kind pace.Kind, zones []string, at time.Time) (until ti
 	return at, zone
 }
 
+// Hours tells whether a moment is open to a kind of message in every place where the recipient
+// may be, and until when at least that holds; the zero time if it always does.
+func (r Rule) Hours(kind pace.Kind, zones []string, at time.Time) (open bool, until time.Time) {
+	if end, _ := r.QuietUntil(kind, zones, at); end.After(at) {
+		return false, end
+	}
+	for _, q := range r.Quiet {
+		if !slices.Contains(q.Kinds, kind) {
+			continue
+		}
+		for _, name := range zones {
+			place, err := time.LoadLocation(name)
+			if err != nil {
+				continue
+			}
+			if next := q.next(at.In(place)); until.IsZero() || next.Before(until) {
+				until = next
+			}
+		}
+	}
+	return true, until
+}
+
+// next is when the quiet span may begin next after a local moment: at its hour, or, where it
+// has quiet days, with the next day.
+func (q Quiet) next(local time.Time) time.Time {
+	year, month, day := local.Date()
+	midnight := time.Date(year, month, day+1, 0, 0, 0, 0, local.Location())
+	from, err := time.Parse("15:04", q.From)
+	if err != nil { // rules are checked
+		return midnight
+	}
+	begins := time.Date(year, month, day, from.Hour(), from.Minute(), 0, 0, local.Location())
+	if !begins.After(local) || len(q.Days) > 0 && midnight.Before(begins) {
+		begins = midnight
+	}
+	return begins
+}
+
 // end is when a span is over that a local moment lies in; zero if it lies in none.
 func (q Quiet) end(kind pace.Kind, local time.Time) time.Time {
 	if _, quiet := q.At(kind, local); !quiet {

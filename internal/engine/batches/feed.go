@@ -21,6 +21,9 @@ import (
 const (
 	// lookEvery is how often it is seen to it that keepers do not run out of work.
 	lookEvery = 100 * time.Millisecond
+	// lookMost is how long one look may take: rows that are held for their time fill no gateway,
+	// and there may be any number of them.
+	lookMost = 500 * time.Millisecond
 	// settleEvery is how often it is seen whether a batch has come to its end.
 	settleEvery = time.Second
 	// aheadFor is how long what is let out of a batch lasts. All of it goes before a batch
@@ -173,7 +176,8 @@ func (f *feeding) look(ctx context.Context) (busy bool, err error) {
 			}
 		}
 	}
-	for len(wanting) > 0 { // a portion of each in its turn: a small batch does not wait for a large one
+	// A portion of each in its turn: a small batch does not wait for a large one.
+	for began := time.Now(); len(wanting) > 0 && time.Since(began) < lookMost; {
 		wanting = slices.DeleteFunc(wanting, func(w *filling) bool {
 			more, err := f.fill(ctx, w)
 			if err != nil {
@@ -207,14 +211,14 @@ func (f *feeding) fill(ctx context.Context, w *filling) (more bool, err error) {
 
 // through is the gateway of a feed, or, while that one is not to be used or gone, another one
 // that its messages will take; nil if there is none at all.
-func (f *feeding) through(name string) *roster.Gateway {
-	g := f.Roster.ByName(name)
-	if g != nil && g.Unusable(f.Roster.Health(g.ID), f.Now()) == "" {
+func (b *Batches) through(name string) *roster.Gateway {
+	g := b.Roster.ByName(name)
+	if g != nil && g.Unusable(b.Roster.Health(g.ID), b.Now()) == "" {
 		return g
 	}
-	all := f.Roster.All()
+	all := b.Roster.All()
 	for _, other := range all {
-		if other.Unusable(f.Roster.Health(other.ID), f.Now()) == "" {
+		if other.Unusable(b.Roster.Health(other.ID), b.Now()) == "" {
 			return other
 		}
 	}
@@ -260,8 +264,8 @@ func (f *feeding) want(one store.Batch, g *roster.Gateway, ahead, sharing int) i
 // few and far between.
 const unfoldPacks = 50
 
-// unfold makes messages of the next rows of a feed, at most so many, and returns how many;
-// more if it can go on.
+// unfold makes messages of the next rows of a feed, at most so many, and returns how many of
+// them can go at once; more if it can go on.
 func (f *feeding) unfold(ctx context.Context, one store.Batch, n, most int) (made int, more bool, err error) {
 	scouts, ok := f.scouts[one.ID]
 	if !ok {
@@ -298,8 +302,8 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, n, most int) (mad
 				return err
 			}
 		}
-		made = len(u.set)
-		more = made < feed.Waiting && next <= one.Rows
+		made = u.goes()
+		more = len(u.set) < feed.Waiting && next <= one.Rows
 		if err := s.Unfold(ctx, feed, next, u.set, u.counted()); err != nil {
 			return err
 		}
@@ -351,6 +355,16 @@ type unfolding struct {
 	set     []store.Acceptance
 	refused []store.Evidence
 	cuts    map[store.Cut]int
+}
+
+// goes is how many of them need not wait for a time.
+func (u *unfolding) goes() (n int) {
+	for i := range u.set {
+		if u.set[i].Message.State != delivery.Held {
+			n++
+		}
+	}
+	return n
 }
 
 func (u *unfolding) counted() []store.Waiting {

@@ -30,6 +30,8 @@ const (
 	sameWithin = 24 * time.Hour
 	// startMost is how far ahead a batch may be launched.
 	startMost = 30 * 24 * time.Hour
+	// perMost is the longest span of a pace that is kept.
+	perMost = 20 * 24 * time.Hour
 )
 
 // Launch lets a rehearsed batch go: its rows are accepted, in one transaction.
@@ -50,6 +52,15 @@ func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Bat
 	feeds, waiting, err := b.divide(ctx, one, o, now)
 	if err != nil {
 		return one, err
+	}
+	planned := one
+	planned.Launch, planned.PaceN, planned.PaceMs = o.Launch, o.Pace.N, int(o.Pace.Per.Milliseconds())
+	seen, err := b.foresee(ctx, planned, now)
+	if err != nil {
+		return one, err
+	}
+	if seen.Left < 1 {
+		o.Foreseen = seen.Ends
 	}
 	return b.act(ctx, id, o.By, "launched", func(s *store.Store, is *store.Batch) error {
 		if err := mayLaunch(is); err != nil {
@@ -88,6 +99,9 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 	}
 	if !o.Until.IsZero() && !o.Until.After(starts) {
 		faults.Add("until", o.Until.Format(time.RFC3339)+" is before it starts", "a time after its start")
+	}
+	if !o.Evenly.IsZero() {
+		evenly(one, o, starts, &faults)
 	}
 	if o.Share < 0 || o.Share > 1 {
 		faults.Add("scouts", fmt.Sprintf("a share of %v", o.Share), "a number of rows, or a share such as 2%")
@@ -133,6 +147,26 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 		cmp.Or(same.Name, same.ID.String()),
 		same.LaunchedAt.UTC().Format(time.RFC3339),
 	)
+}
+
+// evenly makes the pace of a batch one that lasts until a moment.
+func evenly(one *store.Batch, o *Orders, starts time.Time, faults *fault.Faults) {
+	lasts := o.Evenly.Sub(starts).Truncate(time.Millisecond)
+	p := batch.Pace{N: one.Totals.Goes, Per: lasts}
+	for p.Per > perMost {
+		p = batch.Pace{N: (p.N + 1) / 2, Per: p.Per / 2}
+	}
+	switch {
+	case o.Pace.N > 0:
+		faults.Add("evenly", "there is a pace, too", "one of the two")
+	case lasts < time.Second || lasts > startMost:
+		faults.Add("evenly", o.Evenly.Format(time.RFC3339)+" is before it starts, or too far ahead", "a time after its start, within 30 days")
+	case p.Rate() > batch.PaceMost:
+		faults.Add("evenly", fmt.Sprintf("%d messages until %s are %.0f a second", p.N, o.Evenly.Format(time.RFC3339), p.Rate()),
+			fmt.Sprintf("a time at which %d a second are enough", batch.PaceMost))
+	default:
+		o.Pace = p
+	}
 }
 
 // goes yields what was found of the rows that go, in their order.

@@ -215,7 +215,10 @@ func (b *Batches) row(r *rows, row *sheet.Row) (batch.Row, error) {
 		return out, err
 	}
 	out.Text = p.Text
-	out.Check = checkOf(p)
+	out.Check, out.Zones = checkOf(p), p.TimeZones
+	if r.timed(row) {
+		out.At = p.HeldUntil
+	}
 	if r.own != nil || r.wants.Template == "" {
 		out.Template = ""
 	}

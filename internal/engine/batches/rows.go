@@ -152,6 +152,11 @@ func (r *rows) cell(row *sheet.Row, role sheet.Role) string {
 	return strings.TrimSpace(row.Cells[at])
 }
 
+// timed reports whether a row asks for a time at which it goes.
+func (r *rows) timed(row *sheet.Row) bool {
+	return r.wants.SendAt != "" || r.wants.OwnTimes && r.cell(row, sheet.At) != ""
+}
+
 // draft is the message that a row asks for.
 func (r *rows) draft(row *sheet.Row) intake.Draft {
 	w := &r.wants

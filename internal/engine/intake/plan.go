@@ -103,6 +103,7 @@ type Plan struct {
 	Decision sender.Decision
 
 	HeldUntil time.Time // zero: it goes at once
+	TimeZones []string  // where the recipient may be; only where that decides when it may go
 	HeldWhy   string
 
 	Price    price.Money
@@ -603,6 +604,7 @@ func (in *Intake) quiet(p *Plan, d Draft, rule sender.Rule, c sender.Case) {
 	if p.Kind != pace.Bulk || d.AtAnyHour || len(c.TimeZones) == 0 {
 		return
 	}
+	p.TimeZones = c.TimeZones
 	if until, zone := rule.QuietUntil(p.Kind, c.TimeZones, c.At); until.After(c.At) {
 		p.HeldUntil, p.HeldWhy = until.UTC(), "quiet hours in "+zone
 	}
