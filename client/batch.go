@@ -129,7 +129,12 @@ type Launch struct {
 	ScoutsLeast float64 `json:"scouts_least"`
 	// Guard is when it stops by itself; nil: as usual.
 	Guard *Guard `json:"guard"`
-	By    string `json:"by"`
+	// Budget is what may be spent on it, by estimate, such as 30 EUR, or 30 EUR, 20 USD; empty:
+	// any amount. What is in another currency may not be spent at all.
+	Budget string `json:"budget"`
+	By     string `json:"by"`
+	// Approval is why a second person has to let it go, with another key; empty: nobody has to.
+	Approval string `json:"approval"`
 	// Foreseen is when it was to end, as was forecast at its launch; nil: never, or it is not launched.
 	Foreseen *time.Time `json:"foreseen"`
 }
@@ -224,6 +229,11 @@ type BatchPace struct {
 	Pace string `json:"pace"` // empty: as fast as gateways go
 }
 
+// BatchBudget is what may be spent on a batch.
+type BatchBudget struct {
+	Budget string `json:"budget"` // empty: any amount
+}
+
 // ListHint is what is known of a list beforehand.
 type ListHint struct {
 	File      string
@@ -309,6 +319,16 @@ func (c *Client) RetryBatch(ctx context.Context, id string) (Batch, error) {
 // PaceBatch changes how fast a batch goes at most; empty lifts the limit.
 func (c *Client) PaceBatch(ctx context.Context, id, pace string) (Batch, error) {
 	return c.batchDo(ctx, id, "pace", BatchPace{pace})
+}
+
+// ApproveBatch lets a batch go that a second person has to look at.
+func (c *Client) ApproveBatch(ctx context.Context, id string) (Batch, error) {
+	return c.batchDo(ctx, id, "approve", nil)
+}
+
+// BudgetBatch changes what may be spent on a batch; empty lifts the limit.
+func (c *Client) BudgetBatch(ctx context.Context, id, budget string) (Batch, error) {
+	return c.batchDo(ctx, id, "budget", BatchBudget{budget})
 }
 
 func (c *Client) batchDo(ctx context.Context, id, what string, body any) (Batch, error) {

@@ -696,7 +696,8 @@ type Key struct {
 	Name       string     `json:"name"`
 	Handle     string     `json:"handle"`
 	Key        string     `json:"key,omitempty"`
-	Cure       string     `json:"cure"` // off, safe or strong
+	Cure       string     `json:"cure"`       // off, safe or strong
+	BudgetDay  string     `json:"budget_day"` // what its batches may spend a day; empty: any amount
 	CreatedAt  time.Time  `json:"created_at"`
 	LastUsedAt *time.Time `json:"last_used_at"`
 	RevokedAt  *time.Time `json:"revoked_at"`
@@ -706,6 +707,8 @@ type Key struct {
 type NewKey struct {
 	Name string `json:"name"`
 	Cure string `json:"cure,omitempty"` // how far characters may be replaced in what it sends
+	// BudgetDay is what batches that are launched with it may spend a day, such as 30 EUR.
+	BudgetDay string `json:"budget_day,omitempty"`
 }
 
 // List is a list, or a part of one: the shape of all of them. Next is the cursor of

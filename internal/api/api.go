@@ -84,6 +84,8 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.POST("/batches/:id/release", a.batchDo((*batches.Batches).Release))
 	v1.POST("/batches/:id/cancel", a.batchDo((*batches.Batches).Cancel))
 	v1.POST("/batches/:id/pace", a.paceBatch)
+	v1.POST("/batches/:id/approve", a.approveBatch)
+	v1.POST("/batches/:id/budget", a.budgetBatch)
 	v1.POST("/batches/:id/retry", a.retryBatch)
 	v1.GET("/batches/:id/result", a.batchResult)
 	v1.GET("/changes", a.changes)

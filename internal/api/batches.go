@@ -134,7 +134,8 @@ func wireBatch(b store.Batch) client.Batch {
 		w.Totals = wireTotals(b.Totals)
 	}
 	if b.LaunchedAt != nil {
-		l := client.Launch{Pace: b.Pace().String(), Seed: b.Launch.Seed, By: b.Launch.By}
+		l := client.Launch{Pace: b.Pace().String(), Seed: b.Launch.Seed, By: b.Launch.By, Budget: b.Launch.Budget.String(),
+			Approval: b.Launch.Approval}
 		if !b.Launch.StartsAt.IsZero() {
 			l.StartsAt = &b.Launch.StartsAt
 		}
@@ -558,7 +559,13 @@ func readOrders(c *gin.Context) (batches.Orders, error) {
 		return o, err
 	}
 	var faults fault.Faults
-	o.Again, o.Seed, o.By = l.Again, l.Seed, keyOf(c).Name
+	key := keyOf(c)
+	o.Again, o.Seed, o.By, o.KeyID, o.KeyBudget = l.Again, l.Seed, key.Name, key.ID.String(), key.BudgetDay
+	if l.Budget != "" {
+		if o.Budget, err = batch.ParseBudget(l.Budget); err != nil {
+			faults = append(faults, fault.Of(err)...)
+		}
+	}
 	o.Guard = batch.UsualGuard
 	if g := l.Guard; g != nil {
 		o.Guard = batch.Guard{Failures: g.Failures, Doubt: g.Doubt, Cost: g.Cost}
@@ -622,6 +629,31 @@ func (a *API) paceBatch(c *gin.Context) {
 		return
 	}
 	one, err := a.engine.Batches.SetPace(c.Request.Context(), id, p, keyOf(c).Name)
+	a.answerBatch(c, http.StatusOK, one, err)
+}
+
+func (a *API) approveBatch(c *gin.Context) {
+	if id, ok := a.batchID(c); ok {
+		one, err := a.engine.Batches.Approve(c.Request.Context(), id, keyOf(c))
+		a.answerBatch(c, http.StatusOK, one, err)
+	}
+}
+
+func (a *API) budgetBatch(c *gin.Context) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return
+	}
+	w, err := read[client.BatchBudget](c)
+	var sums batch.Sums
+	if err == nil && w.Budget != "" {
+		sums, err = batch.ParseBudget(w.Budget)
+	}
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	one, err := a.engine.Batches.SetBudget(c.Request.Context(), id, sums, keyOf(c).Name)
 	a.answerBatch(c, http.StatusOK, one, err)
 }
 

@@ -19,6 +19,7 @@ func wireKey(k store.Key) client.Key {
 		LastUsedAt: k.LastUsedAt,
 		RevokedAt:  k.RevokedAt,
 		Cure:       k.Cure,
+		BudgetDay:  k.BudgetDay.String(),
 	}
 }
 
@@ -41,7 +42,7 @@ func (a *API) newKey(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	record, key, err := a.engine.Keys.Make(n.Name, n.Cure)
+	record, key, err := a.engine.Keys.Make(n.Name, n.Cure, n.BudgetDay)
 	if err == nil {
 		err = a.engine.Keys.Add(c.Request.Context(), record)
 	}

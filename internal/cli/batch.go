@@ -27,7 +27,9 @@ func (a *app) batch() *cobra.Command {
 		a.batchChange("resume", "Let a batch go on that was held back", (*client.Client).ResumeBatch),
 		a.batchChange("release", "Let the rest go after the scouts", (*client.Client).ReleaseBatch),
 		a.batchChange("cancel", "Withdraw what of a batch is not on its way", (*client.Client).CancelBatch),
-		a.batchPace(), a.batchRetry(), a.batchRemove())
+		a.batchChange("approve", "Let a batch go that a second person has to look at, with another key than it was launched with",
+			(*client.Client).ApproveBatch),
+		a.batchPace(), a.batchBudget(), a.batchRetry(), a.batchRemove())
 }
 
 // batchFlags are what a batch sends and how its list is read.
@@ -287,6 +289,7 @@ func (l *launchFlags) add(f *pflag.FlagSet) {
 	f.Var(wireSpan{&l.ScoutsAfter}, "scouts-after", "the rest follows by itself so long after the launch, if enough scouts were delivered")
 	f.Float64Var(&l.ScoutsLeast, "scouts-least", 0, "the share of scouts that has to be delivered for that, such as 0.95")
 	f.BoolVar(&l.noGuard, "no-guard", false, "do not stop by itself when many fail or are in doubt, or it costs more than it should")
+	f.StringVar(&l.Budget, "budget", "", "what may be spent on it by estimate, such as 30 EUR; it is held when that is reached")
 	f.Uint64Var(&l.Seed, "seed", 0, "by which scouts are chosen")
 	f.StringVar(&l.starts, "starts", "", "when it starts: 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z")
 	f.StringVar(&l.until, "until", "", "when what is left expires")
@@ -526,6 +529,29 @@ func (a *app) batchPace() *cobra.Command {
 				pace = ""
 			}
 			one, err := c.PaceBatch(cmd.Context(), args[0], pace)
+			if err != nil {
+				return err
+			}
+			return a.printStanding(cmd, one)
+		}),
+	}
+}
+
+func (a *app) batchBudget() *cobra.Command {
+	return &cobra.Command{
+		Use:   "budget BATCH AMOUNT",
+		Short: "Change what may be spent on a batch: 30 EUR, or none",
+		Long: "What a batch may cost by estimate, all in all. When it is reached the batch is held; to let it\n" +
+			"go on, give it a larger one and: pigeon batch resume. What is in a currency that the budget does\n" +
+			"not name may not be spent at all.",
+		Example: "  pigeon batch budget 01a3 \"30 EUR\"\n  pigeon batch budget 01a3 none",
+		Args:    cobra.ExactArgs(2),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			budget := args[1]
+			if budget == "none" {
+				budget = ""
+			}
+			one, err := c.BudgetBatch(cmd.Context(), args[0], budget)
 			if err != nil {
 				return err
 			}

@@ -201,12 +201,15 @@ func (a *app) writeStanding(out io.Writer, one client.Batch) {
 	if l := one.Launch; l != nil {
 		for _, part := range []struct{ say, value string }{
 			{"pace", l.Pace}, {"evenly", a.maybe(l.Evenly)}, {"scouts", l.Scouts}, {"starts", a.maybe(l.StartsAt)}, {"until", a.maybe(l.Until)},
-			{"forecast", a.maybe(l.Foreseen)},
+			{"forecast", a.maybe(l.Foreseen)}, {"budget", l.Budget},
 		} {
 			if part.value != "" {
 				fmt.Fprintf(out, "%-8s %s\n", part.say, part.value)
 			}
 		}
+	}
+	if one.Launch != nil && one.Launch.Approval != "" {
+		fmt.Fprintf(out, "With another key than it was launched with: pigeon batch approve %s\n", brief(one.ID))
 	}
 	if held := one.Tally.States["held"]; held > 0 && one.State == string(batch.Running) && one.Launch.Scouts != "" {
 		fmt.Fprintf(out, "%s wait for the scouts: pigeon batch release %s\n", thousands(held), brief(one.ID))

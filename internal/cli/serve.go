@@ -14,6 +14,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/demo"
 	"calmpigeon.example/internal/fleet"
 	"calmpigeon.example/internal/service"
@@ -73,6 +75,9 @@ func (a *app) serviceFlags(cmd *cobra.Command) {
 	)
 	f.String("fixed-lines", "warn", "what becomes of messages to fixed lines: allow, warn or refuse")
 	f.String("special-rate", "refuse", "what becomes of messages to freephone, premium and company numbers")
+	f.Int("approve-rows", 0, "a batch of more messages than so many needs a second person; 0: none does")
+	f.String("approve-cost", "", "so does one that costs more, such as 200 EUR, or 200 EUR, 200 USD")
+	f.String("budget-day", "", "what all batches together may spend a day, such as 500 EUR")
 	f.String("unassigned", "warn", "what becomes of messages to numbers of no range in use")
 	f.String("log-level", "info", "debug, info, warn or error")
 }
@@ -92,6 +97,17 @@ func (a *app) serviceOptions(flags *pflag.FlagSet, log *slog.Logger) (service.Op
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
 		ProfileAt: c.GetString("profile-at"), OnlyPublic: c.GetBool("no-private-addresses"), Log: log,
 		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}
+	if o.Batches.ApproveRows = c.GetInt("approve-rows"); o.Batches.ApproveRows < 0 {
+		return o, usagef("--approve-rows %d: expected a number of messages, or 0", o.Batches.ApproveRows)
+	}
+	for name, to := range map[string]*batch.Sums{"approve-cost": &o.Batches.ApproveCost, "budget-day": &o.Batches.BudgetDay} {
+		if given := c.GetString(name); given != "" {
+			var err error
+			if *to, err = batch.ParseBudget(given); err != nil {
+				return o, usagef("--%s: %s; accepted are %s", name, fault.Of(err)[0].Wrong, batch.BudgetAccepted)
+			}
+		}
+	}
 	for name, to := range map[string]*time.Duration{"lease": &o.Lease, "keep-raw": &o.KeepRaw, "keep-messages": &o.KeepMessages,
 		"stop-within": &o.StopWithin, "balance-every": &o.Balance} {
 		var err error

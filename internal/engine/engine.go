@@ -44,6 +44,7 @@ type Config struct {
 	Clock        func() time.Time // nil: the database's, which all instances share
 	OnlyPublic   bool             // no gateway at a private address
 	Policy       intake.Policy    // what becomes of messages to which kinds of lines; nil: as usual
+	Batches      batches.Limits
 }
 
 // Engine is the running service without its interfaces.
@@ -101,7 +102,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:   in,
-		Batches:  batches.New(k, in, c),
+		Batches:  batches.New(k, in, c, config.Batches),
 		Hold:     hold.New(k, c),
 		Withdraw: &withdraw.Withdrawal{Kit: k, Course: c},
 		Receipts: receipts.New(k, c),

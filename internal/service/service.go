@@ -27,6 +27,7 @@ import (
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/engine"
+	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/postgres"
@@ -56,6 +57,9 @@ type Options struct {
 	// What becomes of messages to kinds of lines: allow, warn or refuse; as
 	// usual if empty.
 	FixedLines, SpecialRate, Unassigned string
+
+	// Batches are the limits of all batches.
+	Batches batches.Limits
 
 	// ShowFirstKey is given the key that is made when there is none, before it
 	// is in use: whoever is killed in between is shown another at the next
@@ -139,6 +143,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 			BalanceEvery: o.Balance,
 			OnlyPublic:   o.OnlyPublic,
 			Policy:       policy(o),
+			Batches:      o.Batches,
 		},
 		o.Log,
 	)
@@ -268,7 +273,7 @@ func firstKey(ctx context.Context, e *engine.Engine, show func(key string) error
 	if err != nil || len(all) > 0 {
 		return err
 	}
-	record, key, err := e.Keys.Make("first", "")
+	record, key, err := e.Keys.Make("first", "", "")
 	if err != nil {
 		return err
 	}
@@ -279,14 +284,14 @@ func firstKey(ctx context.Context, e *engine.Engine, show func(key string) error
 }
 
 // NewKey makes an API key in a database, for whoever has none that is in use.
-func NewKey(ctx context.Context, databaseURL, name, cure string) (string, error) {
+func NewKey(ctx context.Context, databaseURL, name, cure, budget string) (string, error) {
 	db, err := store.Open(ctx, databaseURL, time.Now())
 	if err != nil {
 		return "", err
 	}
 	defer db.Close()
 	all := &keys.Keys{Store: db, Now: time.Now, Random: rand.Reader}
-	record, key, err := all.Make(name, cure)
+	record, key, err := all.Make(name, cure, budget)
 	if err != nil {
 		return "", err
 	}

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/batch"
 )
 
 // Key is an API key. The key itself is shown once and kept nowhere.
@@ -17,6 +19,8 @@ type Key struct {
 	LastUsedAt *time.Time
 	RevokedAt  *time.Time
 	Cure       string // how far characters may be replaced in what it sends
+	// BudgetDay is what batches that are launched with it may spend a day; nil: any amount.
+	BudgetDay batch.Sums `gorm:"serializer:json"`
 }
 
 // AddKey stores a new key.

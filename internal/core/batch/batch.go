@@ -106,4 +106,24 @@ type Launch struct {
 	By         string     `json:"by"`
 	// Foreseen is when it was to end, as was forecast when it was launched; zero: never.
 	Foreseen time.Time `json:"foreseen,omitzero"`
+
+	KeyID     string `json:"key_id,omitempty"`     // of the key that launched it
+	KeyBudget Sums   `json:"key_budget,omitempty"` // what may be spent a day on batches of that key
+	Budget    Sums   `json:"budget,omitempty"`     // what may be spent on it; none: any amount
+	// Approval is why a second person has to let it go; empty if none has to, or one did.
+	Approval string `json:"approval,omitempty"`
+	Stopped  Stop   `json:"stopped,omitempty"` // what stopped it, while it is held
+	// StoppedOn is the day whose budget was reached.
+	StoppedOn time.Time `json:"stopped_on,omitzero"`
 }
+
+// Stop is what stopped a batch.
+type Stop string
+
+// What stops a batch.
+const (
+	ByScouts Stop = "scouts"
+	ByGuard  Stop = "guard"
+	ByBudget Stop = "budget" // of its own
+	ByDay    Stop = "day"    // the budget of a day; the next day it goes on
+)

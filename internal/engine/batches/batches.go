@@ -31,15 +31,23 @@ type Batches struct {
 	kit.Kit
 	Intake *intake.Intake
 	Course *course.Course
+	Limits
 
 	holder uuid.UUID
 	check  watch.Kick // there may be something to be rehearsed
 	feed   watch.Kick // there may be rows to be let out
 }
 
+// Limits are what is allowed to all batches. Zero values limit nothing.
+type Limits struct {
+	ApproveRows int        // more messages need a second person
+	ApproveCost batch.Sums // so does a higher cost
+	BudgetDay   batch.Sums // what all of them may spend a day
+}
+
 // New makes it ready.
-func New(k kit.Kit, in *intake.Intake, c *course.Course) *Batches {
-	return &Batches{Kit: k, Intake: in, Course: c, holder: uuid.New(), check: watch.NewKick(), feed: watch.NewKick()}
+func New(k kit.Kit, in *intake.Intake, c *course.Course, l Limits) *Batches {
+	return &Batches{Kit: k, Intake: in, Course: c, Limits: l, holder: uuid.New(), check: watch.NewKick(), feed: watch.NewKick()}
 }
 
 // Run rehearses and lets out until ctx ends.

@@ -2,12 +2,15 @@ package batches
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/store"
 )
@@ -34,24 +37,103 @@ func (b *Batches) act(
 
 // Pause holds a batch back: what is not on its way to a gateway stays.
 func (b *Batches) Pause(ctx context.Context, id uuid.UUID, by string) (store.Batch, error) {
-	return b.hold(ctx, id, batch.Paused, by, "paused with the key "+by)
+	return b.act(ctx, id, by, "paused", func(s *store.Store, one *store.Batch) error {
+		if one.State != batch.Running && one.State != batch.Held {
+			return notNow(one, "only what is running can be held back")
+		}
+		return b.hold(ctx, s, one, batch.Paused, "paused with the key "+by)
+	})
+}
+
+// stop holds a batch back that does not go as it should, unless somebody else did.
+func (b *Batches) stop(ctx context.Context, id uuid.UUID, what batch.Stop, why string) error {
+	_, err := b.act(ctx, id, "", "stopped by itself: "+why, func(s *store.Store, one *store.Batch) error {
+		if one.State != batch.Running {
+			return notNow(one, "only what is running can be held back")
+		}
+		one.Launch.Stopped, one.Launch.StoppedOn = what, time.Time{}
+		if what == batch.ByDay {
+			one.Launch.StoppedOn = b.Now().UTC().Truncate(24 * time.Hour)
+		}
+		return b.hold(ctx, s, one, batch.Held, why)
+	})
+	if errors.Is(err, store.ErrNotNow) {
+		return nil
+	}
+	return err
 }
 
 // hold holds a batch back, for a reason.
-func (b *Batches) hold(ctx context.Context, id uuid.UUID, as batch.State, by, why string) (store.Batch, error) {
-	act := "paused"
-	if as == batch.Held {
-		act = "stopped by itself: " + why
+func (b *Batches) hold(ctx context.Context, s *store.Store, one *store.Batch, as batch.State, why string) error {
+	one.State, one.Why = as, why
+	if err := s.Keep(ctx, *one.First); err != nil {
+		return err
 	}
-	return b.act(ctx, id, by, act, func(s *store.Store, one *store.Batch) error {
-		if one.State != batch.Running && (one.State != batch.Held || as == batch.Held) {
-			return notNow(one, "only what is running can be held back")
+	return s.CountWaiting(ctx, one.ID, b.Now(), delivery.Held)
+}
+
+// Approve lets a batch go that a second person has to look at: another key than the one that
+// launched it.
+func (b *Batches) Approve(ctx context.Context, id uuid.UUID, key store.Key) (store.Batch, error) {
+	one, err := b.act(ctx, id, key.Name, "approved", func(s *store.Store, one *store.Batch) error {
+		if !one.State.Active() || one.Launch.Approval == "" {
+			return notNow(one, "nobody has to approve it")
 		}
-		one.State, one.Why = as, why
-		if err := s.Keep(ctx, *one.First); err != nil {
-			return err
+		if one.Launch.KeyID == key.ID.String() {
+			return fault.Because(store.ErrNotNow, "it was launched with this key, and a second person has to approve it: with another key")
 		}
-		return s.CountWaiting(ctx, id, b.Now(), delivery.Held)
+		one.Launch.Approval = ""
+		if one.State != batch.Held {
+			return nil
+		}
+		// Its time counts from now on.
+		one.Launch.StartsAt = later(one.Launch.StartsAt, b.Now())
+		return b.goOn(ctx, s, one)
+	})
+	if err == nil {
+		b.Bells.RingAll()
+	}
+	return one, err
+}
+
+// goOn lets a batch go that was held back.
+func (b *Batches) goOn(ctx context.Context, s *store.Store, one *store.Batch) error {
+	one.State, one.Why = batch.Running, ""
+	one.Launch.Stopped, one.Launch.StoppedOn = "", time.Time{}
+	if err := s.Release(ctx, *one.First, b.Now()); err != nil {
+		return err
+	}
+	return s.CountWaiting(ctx, one.ID, b.Now(), delivery.Queued)
+}
+
+// SetBudget changes what may be spent on a batch; no amounts lift the limit.
+func (b *Batches) SetBudget(ctx context.Context, id uuid.UUID, budget batch.Sums, by string) (store.Batch, error) {
+	what := "budget of " + budget.String()
+	if len(budget) == 0 {
+		what = "the limit of its budget lifted"
+	}
+	return b.act(ctx, id, by, what, func(s *store.Store, one *store.Batch) error {
+		if !one.State.Active() {
+			return notNow(one, "nothing of it is to be spent any more")
+		}
+		if len(budget) > 0 {
+			if err := priced(one); err != nil {
+				return err
+			}
+			// It may not have had a budget until now. While it is locked nothing of it is spent.
+			spent, err := b.spent(ctx, s, one)
+			if err != nil {
+				return err
+			}
+			if _, err := s.OpenPurse(ctx, purseOf(one), currencies(budget, spent)); err != nil {
+				return err
+			}
+			if err := s.Spend(ctx, purseOf(one), spent); err != nil {
+				return err
+			}
+		}
+		one.Launch.Budget = budget
+		return nil
 	})
 }
 
@@ -61,14 +143,14 @@ func (b *Batches) Resume(ctx context.Context, id uuid.UUID, by string) (store.Ba
 		if one.State != batch.Paused && one.State != batch.Held {
 			return notNow(one, "only what is held back can go on")
 		}
-		if one.State == batch.Held { // whoever lets it go on has seen why it stopped
+		if one.Launch.Approval != "" {
+			return notNow(one, "a second person has to approve it: pigeon batch approve "+id.String())
+		}
+		switch one.Launch.Stopped { // whoever lets it go on has seen why it stopped
+		case batch.ByScouts, batch.ByGuard:
 			one.Launch.Guard, one.Launch.ScoutsWait = batch.Guard{}, batch.ScoutsWait{}
 		}
-		one.State, one.Why = batch.Running, ""
-		if err := s.Release(ctx, *one.First, b.Now()); err != nil {
-			return err
-		}
-		return s.CountWaiting(ctx, id, b.Now(), delivery.Queued)
+		return b.goOn(ctx, s, one)
 	})
 	if err == nil {
 		b.Bells.RingAll()

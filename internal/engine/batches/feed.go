@@ -275,14 +275,18 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, n, most int) (mad
 		f.scouts[one.ID] = scouts
 	}
 	var refused []store.Message
+	var purses *purses
 	err = f.Store.Transact(ctx, func(s *store.Store) error {
-		made, more, refused = 0, false, nil
+		made, more, refused, purses = 0, false, nil, nil
 		now := f.Now()
 		feed, ok, err := s.LockFeed(ctx, one.ID, n, now)
 		if err != nil || !ok {
 			return err
 		}
-		u := unfolding{now: now, one: one}
+		if purses, err = f.openPurses(ctx, s, &one, now); err != nil {
+			return err
+		}
+		u := unfolding{now: now, one: one, purses: purses}
 		next := max(feed.NextRow, 1)
 		last := next + unfoldPacks*batch.PackRows
 		for ; len(u.set) < min(most, feed.Waiting) && next < last; next++ {
@@ -298,12 +302,19 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, n, most int) (mad
 			if !c.Goes() || c.Gateway != feed.Gateway || scouts.Has(next) != feed.Scouts {
 				continue
 			}
-			if err := f.make(&u, p.reader, &p.rows[i], c); err != nil {
+			fits, err := f.make(&u, p.reader, &p.rows[i], c)
+			if err != nil {
 				return err
+			}
+			if !fits {
+				break
 			}
 		}
 		made = u.goes()
-		more = len(u.set) < feed.Waiting && next <= one.Rows
+		more = len(u.set) < feed.Waiting && next <= one.Rows && !purses.isEmpty()
+		if err := purses.close(ctx, s); err != nil {
+			return err
+		}
 		if err := s.Unfold(ctx, feed, next, u.set, u.counted()); err != nil {
 			return err
 		}
@@ -316,6 +327,11 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, n, most int) (mad
 		return 0, false, err
 	}
 	f.Course.Announce(refused)
+	if purses.isEmpty() {
+		p := purses.empty
+		f.Log.Warn("a budget stopped a batch", "batch", one.ID, "name", one.Name, "budget", p.Name)
+		return made, false, f.stop(ctx, one.ID, p.stop, fmt.Sprintf("%s of %s is spent", p.Name, p.Budget))
+	}
 	return made, more, nil
 }
 
@@ -355,6 +371,7 @@ type unfolding struct {
 	set     []store.Acceptance
 	refused []store.Evidence
 	cuts    map[store.Cut]int
+	purses  *purses
 }
 
 // goes is how many of them need not wait for a time.
@@ -376,8 +393,8 @@ func (u *unfolding) counted() []store.Waiting {
 }
 
 // make makes a message of a row, planned anew: what was rehearsed may have been hours ago. One
-// that cannot go any more is rejected, and says why.
-func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) error {
+// that cannot go any more is rejected, and says why. It does not fit if its budget is spent.
+func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) (fits bool, err error) {
 	d := r.draft(row)
 	p, faults, err := f.planned(r, d)
 	if len(faults) > 0 && faults[0].Field == "send_at" { // its time has come while it waited
@@ -385,14 +402,14 @@ func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) err
 		p, faults, err = f.planned(r, d)
 	}
 	if err != nil {
-		return err
+		return false, err
 	}
 	if r.own != nil {
 		p.Template = ""
 	}
 	if p.Gateway == nil {
 		if p.Gateway = f.through(c.Gateway); p.Gateway == nil {
-			return intake.ErrNoGateway
+			return false, intake.ErrNoGateway
 		}
 	}
 	m := f.Intake.Message(p, d)
@@ -400,6 +417,9 @@ func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) err
 	m.CreatedAt = *u.one.LaunchedAt
 	if until := u.one.Launch.Until; !until.IsZero() && until.Before(m.ValidUntil) {
 		m.ValidUntil = until
+	}
+	if len(faults) == 0 && !u.purses.take(m.Price) {
+		return false, nil
 	}
 	if len(faults) > 0 {
 		m.Sender, m.Country, m.Segments = c.Sender, c.Country, c.Segments
@@ -413,7 +433,7 @@ func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) err
 		u.cuts = map[store.Cut]int{}
 	}
 	u.cuts[cutOf(u.one, c)]++
-	return nil
+	return true, nil
 }
 
 // causes are what rows are rejected for that could go when they were rehearsed.
@@ -444,6 +464,11 @@ func (f *feeding) settle(ctx context.Context, one store.Batch) error {
 			rows++
 		case !c.State.Final():
 			open = true
+		}
+	}
+	if one.State == batch.Held && one.Launch.Stopped == batch.ByDay && now.Sub(one.Launch.StoppedOn) >= 24*time.Hour {
+		if _, err := f.Resume(ctx, one.ID, ""); err != nil {
+			return err
 		}
 	}
 	if one.State == batch.Running {
@@ -519,8 +544,7 @@ func (f *feeding) guard(ctx context.Context, one store.Batch, counts []store.Bat
 	}
 	if why := one.Launch.Guard.Judge(before, is, one.Totals.Micros); why != "" {
 		f.Log.Warn("the guard stopped a batch", "batch", one.ID, "name", one.Name, "why", why)
-		_, err := f.hold(ctx, one.ID, batch.Held, "", why)
-		return true, err
+		return true, f.stop(ctx, one.ID, batch.ByGuard, why)
 	}
 	if one.Launch.ScoutsWait.After == 0 || int64(one.Launch.Scouts) != messages {
 		return false, nil
@@ -530,7 +554,7 @@ func (f *feeding) guard(ctx context.Context, one store.Batch, counts []store.Bat
 	case goes:
 		_, err = f.Release(ctx, one.ID, "")
 	case why != "":
-		_, err = f.hold(ctx, one.ID, batch.Held, "", why)
+		err = f.stop(ctx, one.ID, batch.ByScouts, why)
 	}
 	return why != "", err
 }

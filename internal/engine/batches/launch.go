@@ -70,8 +70,12 @@ func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Bat
 			return fault.Because(store.ErrNotNow, "it was rehearsed anew meanwhile")
 		}
 		is.State, is.Why, is.First, is.LaunchedAt, is.Launch = batch.Running, "", &first, &now, o.Launch
+		state := delivery.Queued
+		if o.Approval != "" {
+			is.State, is.Why, state = batch.Held, "it waits for a second person: "+o.Approval, delivery.Held
+		}
 		is.PaceN, is.PaceMs = o.Pace.N, int(o.Pace.Per.Milliseconds())
-		return s.PutFeeds(ctx, id, first, delivery.Queued, feeds, waiting)
+		return s.PutFeeds(ctx, id, first, state, feeds, waiting)
 	})
 }
 
@@ -125,9 +129,15 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 	if w := o.ScoutsWait; w.Least < 0 || w.Least > 1 || w.After < 0 || w.After > startMost || w.After == 0 && w.Least > 0 {
 		faults.Add("scouts_wait", "it is out of range", "a span such as 10m, and a share of the scouts up to 1")
 	}
+	if len(o.Budget) > 0 {
+		if err := priced(one); err != nil {
+			faults.Add("budget", fault.Why(err), "prices for all of them: pigeon prices put")
+		}
+	}
 	if faults != nil {
 		return faults
 	}
+	o.Approval = one.Totals.Above(b.ApproveRows, b.ApproveCost)
 	if o.Scouts >= one.Totals.Goes {
 		o.Scouts = 0 // all of them
 	}
@@ -147,6 +157,14 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 		cmp.Or(same.Name, same.ID.String()),
 		same.LaunchedAt.UTC().Format(time.RFC3339),
 	)
+}
+
+// priced reports that a budget cannot be kept to, as prices are not known.
+func priced(one *store.Batch) error {
+	if n := one.Totals.Unpriced; n > 0 {
+		return fault.Because(store.ErrNotNow, "of %d messages the price is not known, and no budget can be kept to", n)
+	}
+	return nil
 }
 
 // evenly makes the pace of a batch one that lasts until a moment.

@@ -23,6 +23,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/store"
@@ -62,8 +63,9 @@ var letters = base32.NewEncoding("abcdefghijkmnpqrstuvwxyz23456789").WithPadding
 
 // Make makes a key, which is in use once its record is added. It is returned
 // whole, and never again. cure is how far characters may be replaced in what is
-// sent with it: off if empty, safe or strong.
-func (k *Keys) Make(name, cure string) (store.Key, string, error) {
+// sent with it: off if empty, safe or strong. budget is what batches that are launched with it
+// may spend a day; any amount if empty.
+func (k *Keys) Make(name, cure, budget string) (store.Key, string, error) {
 	if n := utf8.RuneCountInString(name); n < 1 || n > 80 || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
 		return store.Key{}, "", fault.New("name", fmt.Sprintf("%d characters, or control characters in it", n), "1 to 80 characters")
 	}
@@ -71,13 +73,20 @@ func (k *Keys) Make(name, cure string) (store.Key, string, error) {
 	if err != nil {
 		return store.Key{}, "", fault.New("cure", fmt.Sprintf("%q is no level", cure), "off, safe or strong")
 	}
+	var sums batch.Sums
+	if budget != "" {
+		if sums, err = batch.ParseBudget(budget); err != nil {
+			return store.Key{}, "", fault.New("budget_day", fault.Of(err)[0].Wrong, batch.BudgetAccepted)
+		}
+	}
 	random := make([]byte, 25)
 	if _, err := io.ReadFull(k.Random, random); err != nil {
 		return store.Key{}, "", fmt.Errorf("making a key: %w", err)
 	}
 	handle, secret := letters.EncodeToString(random[:5]), letters.EncodeToString(random[5:])
 	hash := sha256.Sum256([]byte(secret))
-	record := store.Key{ID: store.NewID(), Name: name, Handle: handle, Hash: hash[:], CreatedAt: k.Now(), Cure: string(level)}
+	record := store.Key{ID: store.NewID(), Name: name, Handle: handle, Hash: hash[:], CreatedAt: k.Now(), Cure: string(level),
+		BudgetDay: sums}
 	return record, "pigeon_" + handle + "_" + secret, nil
 }
 

@@ -1,0 +1,136 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+
+	"calmpigeon.example/client"
+)
+
+// With two instances and several batches at the same moment no budget is overrun, each is
+// used up as far as it goes, and what is held back can go on when there is more.
+func TestBudgetsAndASecondPerson(t *testing.T) {
+	t.Parallel()
+	limits := []string{"--budget-day", "30 EUR", "--approve-rows", "300", "--approve-cost", "25 EUR"}
+	h := build(t, quick, func(h *house) { h.flags = limits }).with("longshore")
+	other := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease, flags: limits}
+	other.start("127.0.0.1:0")
+	t.Cleanup(func() { other.stop(os.Interrupt) })
+	list := func(from, n int) []byte {
+		var b strings.Builder
+		b.WriteString("mobile,name\n")
+		for i := range n {
+			fmt.Fprintf(&b, "+447700%06d,n%d\n", (from+i)/80*100+(from+i)%80, i)
+		}
+		return []byte(b.String())
+	}
+	unpriced := h.batched(list(0, 5), client.BatchWants{Text: "Hello {name}"})
+	if _, err := h.Client.LaunchBatch(t.Context(), unpriced.ID, client.Launch{Budget: "1 EUR"}); err == nil ||
+		!strings.Contains(err.Error(), "the price is not known") {
+		t.Errorf("without prices: %v", err)
+	}
+	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "longshore", client.PricesFile{Source: "country,price,currency\n*,0.10,EUR\n"}, false))
+	per := 500
+	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
+	second := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "second", BudgetDay: "22 EUR"}))
+	if second.BudgetDay != "22.00 EUR" {
+		t.Errorf("the key: %+v", second)
+	}
+	clients := []*client.Client{h.Client, client.New(h.URL, second.Key), client.New(other.URL, second.Key)}
+
+	var ids []string
+	for i := range clients {
+		one := h.batched(list(1000*i, 200), client.BatchWants{Name: fmt.Sprint(i), Text: "Hello {name}"})
+		ids = append(ids, one.ID)
+	}
+	var all sync.WaitGroup
+	for i, c := range clients {
+		all.Go(func() {
+			l := client.Launch{}
+			if i == 0 {
+				l.Budget = "5 EUR"
+			}
+			if _, err := c.LaunchBatch(t.Context(), ids[i], l); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	gone := func(b client.Batch) int64 { return b.Tally.Total - b.Waiting }
+	settled := func(id string) client.Batch {
+		return h.batchWhen(id, "it stands, or is over", func(b client.Batch) bool {
+			return b.FinishedAt != nil || b.State == "held" && b.Tally.States["held"] == b.Waiting
+		})
+	}
+	first := settled(ids[0])
+	if gone(first) != 50 || !strings.Contains(first.Why, "its budget of 5.00 EUR is spent") {
+		t.Errorf("a budget of 5 EUR: %d went; %s", gone(first), first.Why)
+	}
+	if n := gone(settled(ids[1])) + gone(settled(ids[2])); n != 220 {
+		t.Errorf("a key's budget of 22 EUR: %d went", n)
+	}
+	if _, err := h.Client.BudgetBatch(t.Context(), ids[0], "5 pounds"); err == nil || !strings.Contains(err.Error(), "budget") {
+		t.Errorf("no amount: %v", err)
+	}
+	must[client.Batch](t)(h.Client.BudgetBatch(t.Context(), ids[0], "6 EUR"))
+	must[client.Batch](t)(h.Client.ResumeBatch(t.Context(), ids[0]))
+	eventually(t, "ten more go", func() bool { first = settled(ids[0]); return gone(first) == 60 })
+	must[client.Batch](t)(other.Client.BudgetBatch(t.Context(), ids[0], ""))
+	must[client.Batch](t)(h.Client.ResumeBatch(t.Context(), ids[0]))
+	eventually(t, "what the day still allows goes", func() bool { first = settled(ids[0]); return gone(first) == 80 })
+	eventually(t, "it says whose budget that is", func() bool {
+		return strings.Contains(settled(ids[0]).Why, "the day's budget of all batches of 30.00 EUR is spent")
+	})
+	taken := map[string]bool{}
+	for _, e := range h.Fleet.Longshore.Entries() {
+		taken[e.Ref] = true
+	}
+	if len(taken) > 300 || len(taken) < 250 { // some are refused
+		t.Errorf("%d were taken, for 30 EUR at 0.10", len(taken))
+	}
+
+	// A large one waits for somebody else; two who let it go at once are one.
+	for i, l := range [][]byte{list(4000, 301), list(5000, 255)} {
+		large := h.batched(l, client.BatchWants{Text: "Hello {name}"})
+		large = must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), large.ID, client.Launch{}))
+		if large.State != "held" || !strings.Contains(large.Why, "a second person: "+[]string{"301 messages", "25.50 EUR"}[i]) ||
+			large.Tally.States["held"] != large.Tally.Total {
+			t.Fatalf("%s: %s, %s", large.State, large.Why, large.Tally.Equation)
+		}
+		for what, do := range map[string]func() (client.Batch, error){
+			"with the same key": func() (client.Batch, error) { return other.Client.ApproveBatch(t.Context(), large.ID) },
+			"by letting it go":  func() (client.Batch, error) { return clients[1].ResumeBatch(t.Context(), large.ID) },
+		} {
+			if b, err := do(); err == nil || !strings.Contains(err.Error(), "second person") {
+				t.Errorf("%s: %v, %v", what, b.State, err)
+			}
+		}
+		var mu sync.Mutex
+		went := 0
+		for n := range 6 {
+			all.Go(func() {
+				if _, err := clients[1+n%2].ApproveBatch(t.Context(), large.ID); err == nil {
+					mu.Lock()
+					defer mu.Unlock()
+					went++
+				} else if !strings.Contains(err.Error(), "nobody has to approve it") {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		large = must[client.Batch](t)(h.Client.Batch(t.Context(), large.ID))
+		approved := 0
+		for _, act := range large.Acts {
+			if act.Act == "approved" && act.By == "second" {
+				approved++
+			}
+		}
+		if went != 1 || approved != 1 || large.Launch.Approval != "" {
+			t.Errorf("%d approvals, of which %d are noted: %+v", went, approved, large.Launch)
+		}
+	}
+}
