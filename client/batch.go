@@ -27,7 +27,9 @@ type BatchWants struct {
 	SendAt     string `json:"send_at"`     // when each goes; without a zone by the clock of whom it is for
 	OwnTimes   bool   `json:"own_times"`   // each goes at the time in its row's column for times
 	FixedLines bool   `json:"fixed_lines"` // rows to fixed lines go, too
-	Repeats    bool   `json:"repeats"`     // rows go, too, whose number stands in the list before
+	// Labels of all its messages, beside those of the key.
+	Labels  map[string]string `json:"labels"`
+	Repeats bool              `json:"repeats"` // rows go, too, whose number stands in the list before
 	// Columns says what columns are for that were not recognised: the name of a column by its
 	// role, which is to, country, language, name, reference, at or text.
 	Columns map[string]string `json:"columns,omitempty"`

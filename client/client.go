@@ -183,6 +183,7 @@ type Filter struct {
 	Country, Template                                string
 	Key                                              string // its id
 	States                                           []string
+	Labels                                           []string // name=value, or a name alone; all of them
 	Contested                                        bool
 	Since, Until                                     time.Time
 }
@@ -198,6 +199,9 @@ func (f Filter) values() url.Values {
 	}
 	if f.Contested {
 		v.Set("contested", "true")
+	}
+	for _, label := range f.Labels {
+		v.Add("label", label)
 	}
 	for name, t := range map[string]time.Time{"since": f.Since, "until": f.Until} {
 		if !t.IsZero() {

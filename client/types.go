@@ -33,6 +33,9 @@ type Draft struct {
 	// SendAt is when it is to go, as RFC 3339 has it; without a zone by the clock of whom it
 	// is for: 2026-11-29T09:00. Until then it is held.
 	SendAt string `json:"send_at,omitempty"`
+	// Labels tell this application's messages from those of others: a few words such as
+	// shop: eu, beside those of the key.
+	Labels map[string]string `json:"labels,omitempty"`
 	// AtAnyHour sends a bulk message in quiet hours, too.
 	AtAnyHour bool `json:"at_any_hour,omitempty"`
 	// DryRun makes every check and sends nothing; see [Client.Rehearse].
@@ -41,42 +44,43 @@ type Draft struct {
 
 // Message is a message and what became of it.
 type Message struct {
-	ID         string     `json:"id"`
-	Again      bool       `json:"again,omitempty"` // it was handed over before, with the same Idempotency-Key
-	To         string     `json:"to"`
-	Sender     string     `json:"sender"`
-	Kind       string     `json:"kind"`
-	Text       string     `json:"text"`
-	Reference  string     `json:"reference"`
-	State      string     `json:"state"`
-	Final      bool       `json:"final"`
-	Cause      string     `json:"cause"`
-	Advice     string     `json:"advice"`
-	Rivals     []string   `json:"rivals"` // final states that contradict each other
-	Encoding   string     `json:"encoding"`
-	Units      int        `json:"units"`
-	Segments   int        `json:"segments"`
-	Gateway    string     `json:"gateway"`
-	GatewayRef string     `json:"gateway_ref"`
-	Attempts   int        `json:"attempts"`
-	Repeats    int        `json:"repeats"` // how often something was said again that is evidence already
-	CreatedAt  time.Time  `json:"created_at"`
-	ChangedAt  time.Time  `json:"changed_at"`
-	ValidUntil time.Time  `json:"valid_until"`
-	HeldUntil  *time.Time `json:"held_until"` // nil: it does not wait for a time
-	Batch      string     `json:"batch"`      // its id; empty if it is of none. Of one message only
-	Row        int        `json:"row"`        // of its batch, 1 first; 0 if it is of none
-	SettledAt  *time.Time `json:"settled_at"`
-	Country    string     `json:"country"`
-	Template   string     `json:"template"`
-	Given      string     `json:"given"` // the text before characters were replaced; empty if none were
-	Price      *Money     `json:"price"` // nil: not known
-	Flash      bool       `json:"flash"`
-	Route      string     `json:"route"`           // empty if none fits
-	Parts      []Part     `json:"parts,omitempty"` // its segments; of one message only
-	Room       int        `json:"room,omitempty"`  // units that a segment holds; of one message only
-	Warnings   []Warning  `json:"warnings,omitempty"`
-	Evidence   []Evidence `json:"evidence,omitempty"`
+	ID         string            `json:"id"`
+	Again      bool              `json:"again,omitempty"` // it was handed over before, with the same Idempotency-Key
+	To         string            `json:"to"`
+	Sender     string            `json:"sender"`
+	Kind       string            `json:"kind"`
+	Text       string            `json:"text"`
+	Reference  string            `json:"reference"`
+	State      string            `json:"state"`
+	Final      bool              `json:"final"`
+	Cause      string            `json:"cause"`
+	Advice     string            `json:"advice"`
+	Rivals     []string          `json:"rivals"` // final states that contradict each other
+	Encoding   string            `json:"encoding"`
+	Units      int               `json:"units"`
+	Segments   int               `json:"segments"`
+	Gateway    string            `json:"gateway"`
+	GatewayRef string            `json:"gateway_ref"`
+	Attempts   int               `json:"attempts"`
+	Repeats    int               `json:"repeats"` // how often something was said again that is evidence already
+	CreatedAt  time.Time         `json:"created_at"`
+	ChangedAt  time.Time         `json:"changed_at"`
+	ValidUntil time.Time         `json:"valid_until"`
+	HeldUntil  *time.Time        `json:"held_until"` // nil: it does not wait for a time
+	Batch      string            `json:"batch"`      // its id; empty if it is of none. Of one message only
+	Row        int               `json:"row"`        // of its batch, 1 first; 0 if it is of none
+	SettledAt  *time.Time        `json:"settled_at"`
+	Country    string            `json:"country"`
+	Template   string            `json:"template"`
+	Labels     map[string]string `json:"labels"`
+	Given      string            `json:"given"` // the text before characters were replaced; empty if none were
+	Price      *Money            `json:"price"` // nil: not known
+	Flash      bool              `json:"flash"`
+	Route      string            `json:"route"`           // empty if none fits
+	Parts      []Part            `json:"parts,omitempty"` // its segments; of one message only
+	Room       int               `json:"room,omitempty"`  // units that a segment holds; of one message only
+	Warnings   []Warning         `json:"warnings,omitempty"`
+	Evidence   []Evidence        `json:"evidence,omitempty"`
 }
 
 // SendAt is when a message that is held is to go.
@@ -692,15 +696,17 @@ type Number struct {
 // Key is an API key. Key is the key itself, there only when it has just been
 // made.
 type Key struct {
-	ID         string     `json:"id"`
-	Name       string     `json:"name"`
-	Handle     string     `json:"handle"`
-	Key        string     `json:"key,omitempty"`
-	Cure       string     `json:"cure"`       // off, safe or strong
-	BudgetDay  string     `json:"budget_day"` // what its batches may spend a day; empty: any amount
-	CreatedAt  time.Time  `json:"created_at"`
-	LastUsedAt *time.Time `json:"last_used_at"`
-	RevokedAt  *time.Time `json:"revoked_at"`
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+	Handle    string `json:"handle"`
+	Key       string `json:"key,omitempty"`
+	Cure      string `json:"cure"`       // off, safe or strong
+	BudgetDay string `json:"budget_day"` // what its batches may spend a day; empty: any amount
+	// Labels are put on all that is sent with it.
+	Labels     map[string]string `json:"labels"`
+	CreatedAt  time.Time         `json:"created_at"`
+	LastUsedAt *time.Time        `json:"last_used_at"`
+	RevokedAt  *time.Time        `json:"revoked_at"`
 }
 
 // NewKey asks for a key.
@@ -709,6 +715,8 @@ type NewKey struct {
 	Cure string `json:"cure,omitempty"` // how far characters may be replaced in what it sends
 	// BudgetDay is what batches that are launched with it may spend a day, such as 30 EUR.
 	BudgetDay string `json:"budget_day,omitempty"`
+	// Labels are put on all that is sent with it.
+	Labels map[string]string `json:"labels,omitempty"`
 }
 
 // List is a list, or a part of one: the shape of all of them. Next is the cursor of

@@ -79,6 +79,7 @@ func wantsOf(w client.BatchWants) batch.Wants {
 		OwnTimes:   w.OwnTimes,
 		FixedLines: w.FixedLines,
 		Repeats:    w.Repeats,
+		Labels:     w.Labels,
 	}
 }
 
@@ -102,7 +103,16 @@ func wireWants(name string, w batch.Wants) client.BatchWants {
 		OwnTimes:   w.OwnTimes,
 		FixedLines: w.FixedLines,
 		Repeats:    w.Repeats,
+		Labels:     labelsOf(w.Labels),
 	}
+}
+
+// labelsOf is labels as the API gives them.
+func labelsOf(labels map[string]string) map[string]string {
+	if labels == nil {
+		return map[string]string{}
+	}
+	return labels
 }
 
 // wireBatch is a batch as the API gives it, without what is counted.

@@ -114,6 +114,7 @@ func form(raw, written string) (client.Draft, error) {
 			continue
 		}
 		field, isField := strings.CutPrefix(name, "fields.")
+		label, isLabel := strings.CutPrefix(name, "labels.")
 		switch {
 		case words[name] != nil:
 			*words[name] = value
@@ -126,10 +127,15 @@ func form(raw, written string) (client.Draft, error) {
 				d.Fields = map[string]any{}
 			}
 			d.Fields[field] = value
+		case isLabel:
+			if d.Labels == nil {
+				d.Labels = map[string]string{}
+			}
+			d.Labels[label] = value
 		default:
 			known := append(slices.Collect(maps.Keys(words)), slices.Collect(maps.Keys(switches))...)
 			slices.Sort(known)
-			faults.Add(name, "there is no such field", strings.Join(known, ", ")+", fields.NAME")
+			faults.Add(name, "there is no such field", strings.Join(known, ", ")+", fields.NAME, labels.NAME")
 		}
 	}
 	if strings.HasPrefix(d.To, " ") {

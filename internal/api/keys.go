@@ -20,6 +20,7 @@ func wireKey(k store.Key) client.Key {
 		RevokedAt:  k.RevokedAt,
 		Cure:       k.Cure,
 		BudgetDay:  k.BudgetDay.String(),
+		Labels:     k.Labels.Map(),
 	}
 }
 
@@ -42,7 +43,7 @@ func (a *API) newKey(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	record, key, err := a.engine.Keys.Make(n.Name, n.Cure, n.BudgetDay)
+	record, key, err := a.engine.Keys.Make(n.Name, n.Cure, n.BudgetDay, n.Labels)
 	if err == nil {
 		err = a.engine.Keys.Add(c.Request.Context(), record)
 	}

@@ -66,6 +66,7 @@ func draftOf(draft client.Draft) intake.Draft {
 		Flash:     draft.Flash,
 		Long:      draft.Long,
 		SendAt:    draft.SendAt,
+		Labels:    draft.Labels,
 		AtAnyHour: draft.AtAnyHour,
 	}
 }
@@ -112,7 +113,7 @@ func (a *API) wire(m store.Message) client.Message {
 		Encoding: m.Encoding, Units: m.Units, Segments: m.Segments, Gateway: a.gatewayName(m.GatewayID), GatewayRef: m.GatewayRef,
 		Attempts: m.Attempts, Repeats: m.Repeats, CreatedAt: m.CreatedAt,
 		ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
-		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route,
+		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route, Labels: m.Labels.Map(),
 	}
 	_, w.Row, _ = store.BatchOf(m.ID)
 	if m.Price != (price.Money{}) {
@@ -341,6 +342,7 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 			"gateway_ref",
 			"country",
 			"template",
+			"label",
 			"key",
 			"contested",
 			"since",
@@ -349,7 +351,7 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 		others...)
 	for name, values := range c.Request.URL.Query() {
 		value := values[0]
-		if strings.ContainsRune(value, 0) {
+		if strings.ContainsRune(strings.Join(values, ""), 0) {
 			faults.Add(name, "it holds U+0000", "text")
 			continue
 		}
@@ -401,6 +403,8 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 			}
 		case "template":
 			f.Template = value
+		case "label":
+			f.Labels = values
 		case "key":
 			id, err := uuid.Parse(value)
 			if err != nil {

@@ -52,6 +52,7 @@ func (b *batchFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&w.Country, "country", "", "where numbers without a country code are dialled, such as GB")
 	f.StringVar(&w.Language, "language", "", "of rows that name none")
 	f.StringVar(&w.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
+	labelVar(f, &w.Labels)
 	f.BoolVar(&w.Flash, "flash", false, "show it at once and do not keep it, where the gateway can")
 	f.BoolVar(&w.Long, "long", false, "send texts though they have ten segments or more")
 	f.StringVar(&w.SendAt, "send-at", "", "when each goes: 2026-11-29T09:00 by the clock of whom it is for, or with a zone")

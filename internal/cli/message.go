@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/span"
@@ -185,6 +187,7 @@ func writeMessage(w io.Writer, m client.Message) {
 	line("to", m.To)
 	line("kind", m.Kind)
 	line("reference", m.Reference)
+	line("labels", strings.ReplaceAll(labelWords(m.Labels), ",", ", "))
 	if m.Batch != "" {
 		line("batch", fmt.Sprintf("%s, row %d", brief(m.Batch), m.Row))
 	}
@@ -319,6 +322,20 @@ func pretty(body string) string {
 	return b.String()
 }
 
+// labelVar is the option by which labels are put on what is sent.
+func labelVar(f *pflag.FlagSet, labels *map[string]string) {
+	f.StringToStringVar(labels, "label", nil, "a label by which to tell these messages apart, as NAME=VALUE; may be given several times")
+}
+
+// labelWords writes labels as they are given.
+func labelWords(labels map[string]string) string {
+	var words []string
+	for _, name := range slices.Sorted(maps.Keys(labels)) {
+		words = append(words, name+"="+labels[name])
+	}
+	return strings.Join(words, ",")
+}
+
 // filterFlags are the options by which messages are chosen.
 type filterFlags struct {
 	client.Filter
@@ -336,6 +353,7 @@ func (f *filterFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.GatewayRef, "gateway-ref", "", "only with this id of the gateway's")
 	flags.StringVar(&f.Country, "country", "", "only to numbers of this country (ISO 3166-1)")
 	flags.StringVar(&f.Template, "template", "", "only of this template")
+	flags.StringArrayVar(&f.Labels, "label", nil, "only with this label: NAME=VALUE, or NAME with any value; may be given several times")
 	flags.StringVar(&f.Key, "sent-by", "", "only sent with the key of this id")
 	flags.BoolVar(&f.Contested, "contested", false, "only those whose final claims contradict each other")
 	flags.StringVar(&f.since, "since", "", "created at or after: a time (2026-11-15T07:40:00Z) or a span back from now (90m)")

@@ -96,6 +96,7 @@ func (a *app) send() *cobra.Command {
 	f.BoolVarP(&wait, "wait", "w", false, "follow the message until it is known what became of it")
 	f.BoolVar(&dryRun, "dry-run", false, "make every check and show what would be sent; nothing is")
 	f.StringVar(&d.Country, "country", "", "where the number is dialled, if it has no country code, such as GB")
+	labelVar(f, &d.Labels)
 	f.StringVar(&d.Template, "template", "", "a template in the place of a text")
 	f.StringToStringVar(&fields, "field", nil, "what is put into the template, as NAME=VALUE; may be given several times")
 	f.StringVar(&d.Language, "language", "", "whose text of the template is taken; by the country if not given")
@@ -198,7 +199,7 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 	csv := a.config.GetString("output") == "csv"
 	s := grid{
 		head: []string{"id", "state", "cause", "to", "text", "created", "sender", "gateway", "segments", "kind", "country", "gateway_ref",
-			"reference", "template", "price"},
+			"reference", "template", "labels", "price"},
 	}
 	s.usual = s.head[:9]
 	if csv {
@@ -215,12 +216,13 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 			"gateway_ref",
 			"reference",
 			"text",
+			"labels",
 		}
 	}
 	for _, m := range messages {
 		if csv {
 			s.rows = append(s.rows, []string{m.ID, m.CreatedAt.Format(time.RFC3339Nano), m.To, m.Sender, m.Kind, m.State, m.Cause,
-				fmt.Sprint(m.Segments), m.Gateway, m.GatewayRef, m.Reference, m.Text})
+				fmt.Sprint(m.Segments), m.Gateway, m.GatewayRef, m.Reference, m.Text, labelWords(m.Labels)})
 			continue
 		}
 		price := ""
@@ -230,7 +232,7 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 		s.rows = append(
 			s.rows,
 			[]string{m.ID, stateWord(m), m.Cause, m.To, flat(m.Text), strings.TrimSuffix(clock(m.CreatedAt.Truncate(time.Second)), ".000"),
-				m.Sender, m.Gateway, fmt.Sprint(m.Segments), m.Kind, m.Country, m.GatewayRef, m.Reference, m.Template, price},
+				m.Sender, m.Gateway, fmt.Sprint(m.Segments), m.Kind, m.Country, m.GatewayRef, m.Reference, m.Template, labelWords(m.Labels), price},
 		)
 	}
 	return a.printGrid(cmd, value, s)

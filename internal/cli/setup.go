@@ -19,6 +19,7 @@ func yes(b bool) string {
 
 func (a *app) keys() *cobra.Command {
 	var cure, budget, database string
+	var labels map[string]string
 	create := &cobra.Command{
 		Use:   "new NAME",
 		Short: "Make an API key; it is shown once",
@@ -31,10 +32,10 @@ func (a *app) keys() *cobra.Command {
 			var err error
 			if database != "" {
 				k.Name = args[0]
-				k.Key, err = service.NewKey(cmd.Context(), database, args[0], cure, budget)
+				k.Key, err = service.NewKey(cmd.Context(), database, args[0], cure, budget, labels)
 			} else {
 				err = a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-					k, err = c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure, BudgetDay: budget})
+					k, err = c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure, BudgetDay: budget, Labels: labels})
 					return err
 				})(cmd, args)
 			}
@@ -49,6 +50,7 @@ func (a *app) keys() *cobra.Command {
 	}
 	create.Flags().StringVar(&cure, "cure", "", "how far characters may be replaced in what it sends: off, safe or strong")
 	create.Flags().StringVar(&budget, "budget-day", "", "what batches that are launched with it may spend a day, such as 30 EUR")
+	labelVar(create.Flags(), &labels)
 	create.Flags().StringVar(&database, "database-url", "", "make it in the database itself, where no key is at hand")
 	list := &cobra.Command{
 		Use:   "list",

@@ -273,7 +273,7 @@ func firstKey(ctx context.Context, e *engine.Engine, show func(key string) error
 	if err != nil || len(all) > 0 {
 		return err
 	}
-	record, key, err := e.Keys.Make("first", "", "")
+	record, key, err := e.Keys.Make("first", "", "", nil)
 	if err != nil {
 		return err
 	}
@@ -284,14 +284,14 @@ func firstKey(ctx context.Context, e *engine.Engine, show func(key string) error
 }
 
 // NewKey makes an API key in a database, for whoever has none that is in use.
-func NewKey(ctx context.Context, databaseURL, name, cure, budget string) (string, error) {
+func NewKey(ctx context.Context, databaseURL, name, cure, budget string, labels map[string]string) (string, error) {
 	db, err := store.Open(ctx, databaseURL, time.Now())
 	if err != nil {
 		return "", err
 	}
 	defer db.Close()
 	all := &keys.Keys{Store: db, Now: time.Now, Random: rand.Reader}
-	record, key, err := all.Make(name, cure, budget)
+	record, key, err := all.Make(name, cure, budget, labels)
 	if err != nil {
 		return "", err
 	}

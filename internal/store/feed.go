@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/label"
 	"calmpigeon.example/internal/core/pace"
 )
 
@@ -39,6 +40,7 @@ type Waiting struct {
 type Cut struct {
 	Key                             uuid.UUID
 	Sender, Country, Kind, Template string
+	Labels                          label.Set
 }
 
 // cutsOf gives the combinations that rows are counted in.
@@ -47,6 +49,7 @@ func (s *Store) cutsOf(ctx context.Context, waiting []Waiting) error {
 	for i, w := range waiting {
 		m := &set[i].Message
 		m.KeyID, m.Sender, m.Country, m.Kind, m.Template = w.Cut.Key, w.Cut.Sender, w.Cut.Country, pace.Kind(w.Cut.Kind), w.Cut.Template
+		m.Labels = w.Cut.Labels
 	}
 	if err := s.cut(ctx, set); err != nil {
 		return err

@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/label"
 )
 
 // Key is an API key. The key itself is shown once and kept nowhere.
@@ -18,7 +19,8 @@ type Key struct {
 	CreatedAt  time.Time `gorm:"autoCreateTime:false"`
 	LastUsedAt *time.Time
 	RevokedAt  *time.Time
-	Cure       string // how far characters may be replaced in what it sends
+	Cure       string    // how far characters may be replaced in what it sends
+	Labels     label.Set // of all that is sent with it
 	// BudgetDay is what batches that are launched with it may spend a day; nil: any amount.
 	BudgetDay batch.Sums `gorm:"serializer:json"`
 }

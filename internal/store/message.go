@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/label"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
@@ -54,6 +56,7 @@ type Content struct {
 	Fields map[string]any // of its template
 	Flash  bool
 	Route  string // the name of its route; empty if it has none
+	Labels label.Set
 	// HeldUntil is until when it was held when it was accepted; nil: it was not.
 	HeldUntil *time.Time
 	// Sealed is the text and the fields of a passcode that was claimed, sealed;
@@ -231,6 +234,9 @@ func (s *Store) Message(ctx context.Context, id uuid.UUID) (Message, error) {
 	if err == nil && len(found) == 0 {
 		err = ErrNotFound
 	}
+	if err == nil {
+		err = s.label(ctx, found)
+	}
 	if err != nil {
 		return Message{}, err
 	}
@@ -263,8 +269,11 @@ type Filter struct {
 	Reference  string
 	GatewayRef string
 	Contested  bool
+	Labels     []string // name=value, or a name alone
 	Since      time.Time
 	Until      time.Time
+
+	cuts []int32 // that have the labels
 }
 
 // where writes the choice as conditions on m, the content, and s, the standing.
@@ -294,6 +303,9 @@ func (f Filter) where(args []any) (string, []any) {
 	}
 	if f.Contested {
 		conditions = append(conditions, "s.rivals <> ''")
+	}
+	if f.cuts != nil {
+		add("s.cut_id = ANY($%d)", f.cuts)
 	}
 	if !f.Since.IsZero() {
 		add("m.id >= $%d", Floor(f.Since))
@@ -336,7 +348,10 @@ func (f Filter) marks() []string {
 // what a gateway calls them, is looked up there.
 func (s *Store) Find(ctx context.Context, f Filter, after uuid.UUID, most int) ([]Message, error) {
 	var found []Message
-	var err error
+	f, err := s.labelled(ctx, f)
+	if err != nil {
+		return nil, err
+	}
 	for _, m := range s.months.all() {
 		if len(found) >= most {
 			break
@@ -359,7 +374,7 @@ func (s *Store) Find(ctx context.Context, f Filter, after uuid.UUID, most int) (
 		}
 		found = append(found, some...)
 	}
-	return found, s.refresh(ctx, found)
+	return found, errors.Join(s.label(ctx, found), s.refresh(ctx, found))
 }
 
 // findIn lists messages of a month; of some alone where they are given.

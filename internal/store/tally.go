@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/label"
 )
 
 // Messages are counted as they change: the transaction that changes a state
@@ -23,11 +24,26 @@ import (
 type cutting struct {
 	key                             uuid.UUID
 	sender, country, kind, template string
+	labels                          label.Set
 }
 
 type cuts struct {
-	mu    sync.RWMutex
-	known map[cutting]int32
+	mu     sync.RWMutex
+	known  map[cutting]int32
+	labels map[int32]label.Set
+	sets   map[label.Set]bool
+}
+
+// keep remembers combinations.
+func (c *cuts) keep(all []numberedCut) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.known == nil {
+		c.known, c.labels, c.sets = map[cutting]int32{}, map[int32]label.Set{}, map[label.Set]bool{}
+	}
+	for _, n := range all {
+		c.known[n.cutting], c.labels[n.id], c.sets[n.labels] = n.id, n.labels, true
+	}
 }
 
 // cut gives each message of a set the combination that it is counted in.
@@ -39,7 +55,7 @@ func (s *Store) cut(ctx context.Context, set []Acceptance) error {
 		defer s.cuts.mu.RUnlock()
 		for i := range set {
 			m := &set[i].Message
-			c := cutting{m.KeyID, m.Sender, m.Country, string(m.Kind), m.Template}
+			c := cutting{m.KeyID, m.Sender, m.Country, string(m.Kind), m.Template, m.Labels}
 			known, ok := s.cuts.known[c]
 			if !ok && !slices.Contains(fresh, c) {
 				fresh = append(fresh, c)
@@ -54,29 +70,23 @@ func (s *Store) cut(ctx context.Context, set []Acceptance) error {
 	slices.SortFunc(fresh, func(a, b cutting) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
 	args := []any{ids(fresh, func(c *cutting) uuid.UUID { return c.key }), words(fresh, func(c *cutting) string { return c.sender }),
 		words(fresh, func(c *cutting) string { return c.country }), words(fresh, func(c *cutting) string { return c.kind }),
-		words(fresh, func(c *cutting) string { return c.template })}
+		words(fresh, func(c *cutting) string { return c.template }), words(fresh, func(c *cutting) label.Set { return c.labels })}
 	var b pgx.Batch
-	b.Queue(`INSERT INTO cuts (key_id, sender, country, kind, template)
-		SELECT * FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[]) ON CONFLICT DO NOTHING`, args...)
+	b.Queue(`INSERT INTO cuts (key_id, sender, country, kind, template, labels)
+		SELECT * FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[]) ON CONFLICT DO NOTHING`, args...)
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("noting what is counted: %w", err)
 	}
 	known, err := s.readCuts(
 		ctx,
-		`FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[]) AS n (key_id, sender, country, kind, template)
-		JOIN cuts c USING (key_id, sender, country, kind, template)`,
+		`FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[])
+			AS n (key_id, sender, country, kind, template, labels)
+		JOIN cuts c USING (key_id, sender, country, kind, template, labels)`,
 		args...)
 	if err != nil {
 		return err
 	}
-	s.cuts.mu.Lock()
-	if s.cuts.known == nil {
-		s.cuts.known = map[cutting]int32{}
-	}
-	for _, c := range known {
-		s.cuts.known[c.cutting] = c.id
-	}
-	s.cuts.mu.Unlock()
+	s.cuts.keep(known)
 	if !give() {
 		return fmt.Errorf("what is counted was not kept: %v", fresh)
 	}
@@ -90,13 +100,62 @@ type numberedCut struct {
 
 func (s *Store) readCuts(ctx context.Context, from string, args ...any) ([]numberedCut, error) {
 	read, err := query(ctx, s.hot(), func(rows pgx.Rows) (c numberedCut, err error) {
-		err = rows.Scan(&c.id, &c.key, &c.sender, &c.country, &c.kind, &c.template)
+		err = rows.Scan(&c.id, &c.key, &c.sender, &c.country, &c.kind, &c.template, &c.labels)
 		return c, err
-	}, "SELECT c.id, c.key_id, c.sender, c.country, c.kind, c.template "+from, args...)
+	}, "SELECT c.id, c.key_id, c.sender, c.country, c.kind, c.template, c.labels "+from, args...)
 	if err != nil {
 		return nil, fmt.Errorf("reading what is counted: %w", err)
 	}
 	return read, nil
+}
+
+// label gives messages that were read the labels that they were counted with.
+func (s *Store) label(ctx context.Context, messages []Message) error {
+	var unknown []int32
+	give := func() {
+		s.cuts.mu.RLock()
+		defer s.cuts.mu.RUnlock()
+		for i := range messages {
+			labels, ok := s.cuts.labels[messages[i].cut]
+			if messages[i].Labels = labels; !ok && !slices.Contains(unknown, messages[i].cut) {
+				unknown = append(unknown, messages[i].cut)
+			}
+		}
+	}
+	if give(); unknown == nil {
+		return nil
+	}
+	known, err := s.readCuts(ctx, "FROM cuts c WHERE c.id = ANY($1)", unknown)
+	if err != nil {
+		return err
+	}
+	s.cuts.keep(known)
+	give()
+	return nil
+}
+
+// ErrLabels is returned where no more sets of labels are told apart.
+var ErrLabels = fmt.Errorf("there are %d sets of labels already: labels tell applications apart, references messages", label.SetsMost)
+
+// LabelsFit reports, as ErrLabels, that no more sets of labels are told apart.
+func (s *Store) LabelsFit(ctx context.Context, labels label.Set) error {
+	s.cuts.mu.RLock()
+	known := labels == "" || s.cuts.sets[labels]
+	s.cuts.mu.RUnlock()
+	if known {
+		return nil
+	}
+	n := 0
+	_, err := query(ctx, s.hot(), func(rows pgx.Rows) (one struct{}, err error) {
+		return one, rows.Scan(&n, &known)
+	}, "SELECT count(DISTINCT labels)::int, coalesce(bool_or(labels = $1), false) FROM cuts WHERE labels <> ''", string(labels))
+	if err != nil {
+		return fmt.Errorf("counting labels: %w", err)
+	}
+	if !known && n >= label.SetsMost {
+		return ErrLabels
+	}
+	return nil
 }
 
 // counted is one count: how many messages that were accepted in an hour are in
@@ -192,6 +251,10 @@ func (s *Store) Tally(ctx context.Context, f Filter) (delivery.Tally, error) {
 	var tally delivery.Tally
 	sql, args := "", []any(nil)
 	if f.single() {
+		f, err := s.labelled(ctx, f)
+		if err != nil {
+			return tally, err
+		}
 		from := "messages m"
 		if f.GatewayRef != "" {
 			from, args = "(SELECT DISTINCT message_id AS id FROM submissions WHERE gateway_ref = $1 AND gateway_ref <> '') k "+
@@ -231,7 +294,7 @@ func (s *Store) Tally(ctx context.Context, f Filter) (delivery.Tally, error) {
 // chosenCuts are the combinations of dimensions that the filter chooses; nil
 // for all.
 func (s *Store) chosenCuts(ctx context.Context, f Filter) ([]int32, error) {
-	if f.Kind == "" && f.Sender == "" && f.Country == "" && f.Template == "" && f.Key == uuid.Nil {
+	if f.Kind == "" && f.Sender == "" && f.Country == "" && f.Template == "" && f.Key == uuid.Nil && len(f.Labels) == 0 {
 		return nil, nil
 	}
 	all, err := s.readCuts(ctx, "FROM cuts c")
@@ -241,11 +304,30 @@ func (s *Store) chosenCuts(ctx context.Context, f Filter) ([]int32, error) {
 	chosen := []int32{}
 	for _, c := range all {
 		if (f.Kind == "" || c.kind == f.Kind) && (f.Sender == "" || c.sender == f.Sender) && (f.Country == "" || c.country == f.Country) &&
-			(f.Template == "" || c.template == f.Template) && (f.Key == uuid.Nil || c.key == f.Key) {
+			(f.Template == "" || c.template == f.Template) && (f.Key == uuid.Nil || c.key == f.Key) && hasAll(c.labels, f.Labels) {
 			chosen = append(chosen, c.id)
 		}
 	}
 	return chosen, nil
+}
+
+func hasAll(labels label.Set, wanted []string) bool {
+	for _, w := range wanted {
+		if !labels.Has(w) {
+			return false
+		}
+	}
+	return true
+}
+
+// labelled chooses by labels: by the combinations that have them.
+func (s *Store) labelled(ctx context.Context, f Filter) (Filter, error) {
+	if len(f.Labels) == 0 {
+		return f, nil
+	}
+	var err error
+	f.cuts, err = s.chosenCuts(ctx, Filter{Labels: f.Labels})
+	return f, err
 }
 
 // tallySQL adds up, in one statement and so at one moment: whole days and whole

@@ -9,6 +9,7 @@ package batch
 import (
 	"time"
 
+	"calmpigeon.example/internal/core/label"
 	"calmpigeon.example/internal/core/sheet"
 )
 
@@ -58,8 +59,11 @@ type Wants struct {
 	Country  string `json:"country,omitempty"`  // in which numbers are dialled that have no country code
 	Language string `json:"language,omitempty"` // of rows that name none
 	Cure     string `json:"cure,omitempty"`
-	Flash    bool   `json:"flash,omitempty"`
-	Long     bool   `json:"long,omitempty"`
+	// Labels are those of the batch, KeyLabels those of the key that made it.
+	Labels    map[string]string `json:"labels,omitempty"`
+	KeyLabels label.Set         `json:"key_labels,omitempty"`
+	Flash     bool              `json:"flash,omitempty"`
+	Long      bool              `json:"long,omitempty"`
 	// AtAnyHour sends in quiet hours, too.
 	AtAnyHour bool `json:"at_any_hour,omitempty"`
 	// SendAt is when each message goes: without a zone, by the clock of whom it is for.
@@ -71,6 +75,9 @@ type Wants struct {
 	FixedLines bool `json:"fixed_lines,omitempty"`
 	Repeats    bool `json:"repeats,omitempty"`
 }
+
+// AllLabels are the labels of its messages.
+func (w *Wants) AllLabels() (label.Set, error) { return w.KeyLabels.With(w.Labels) }
 
 // Found is what was recognised of a list.
 type Found struct {

@@ -85,6 +85,10 @@ func (b *Batches) Create(ctx context.Context, key store.Key, name string, wants 
 			fmt.Sprintf("at most %d characters", nameMost),
 		)
 	}
+	wants.KeyLabels = key.Labels
+	if err := b.labelled(ctx, &wants, &faults); err != nil {
+		return store.Batch{}, err
+	}
 	b.wanted(wants, &faults)
 	if faults != nil {
 		return store.Batch{}, faults
@@ -95,6 +99,21 @@ func (b *Batches) Create(ctx context.Context, key store.Key, name string, wants 
 	one := store.Batch{ID: store.IDAt(now), KeyID: key.ID, ByWhom: key.Name, Name: name, State: batch.Open, Wants: wants,
 		CreatedAt: now, ChangedAt: now}
 	return one, b.Store.AddBatch(ctx, &one)
+}
+
+// labelled checks the labels of a batch.
+func (b *Batches) labelled(ctx context.Context, w *batch.Wants, faults *fault.Faults) error {
+	labels, err := w.AllLabels()
+	if err != nil {
+		*faults = append(*faults, fault.Of(err)...)
+		return nil
+	}
+	err = b.Store.LabelsFit(ctx, labels)
+	if errors.Is(err, store.ErrLabels) {
+		faults.Add("labels", err.Error(), "labels that are in use")
+		return nil
+	}
+	return err
 }
 
 // wanted checks what a batch sends, as far as that can be told without its rows.
@@ -143,10 +162,15 @@ func (b *Batches) Change(
 		if one.State.Launched() {
 			return notNow(one, "it can be changed until it is launched")
 		}
+		labels := one.Wants.KeyLabels
 		if err := change(&one.Name, &one.Wants, one.Found.Columns); err != nil {
 			return err
 		}
+		one.Wants.KeyLabels = labels
 		var faults fault.Faults
+		if err := b.labelled(ctx, &one.Wants, &faults); err != nil {
+			return err
+		}
 		if b.wanted(one.Wants, &faults); faults != nil {
 			return faults
 		}

@@ -67,7 +67,13 @@ func (in *Intake) Accept(
 	d Draft,
 	token string,
 ) (m store.Message, warnings []Warning, again bool, err error) {
+	d.KeyLabels = key.Labels
 	p, faults, err := in.Plan(d, smstext.Level(key.Cure), Whole)
+	if unfit := in.Store.LabelsFit(ctx, p.Labels); errors.Is(unfit, store.ErrLabels) {
+		faults.Add("labels", unfit.Error(), "labels that are in use")
+	} else if err == nil {
+		err = unfit
+	}
 	if n := utf8.RuneCountInString(token); n > wordMost || !utf8.ValidString(token) || strings.ContainsRune(token, 0) {
 		faults.Add(
 			"Idempotency-Key",
@@ -138,7 +144,7 @@ func (in *Intake) Message(p Plan, d Draft) store.Message {
 		Kind: p.Kind, Lane: p.Kind.Lane(), Text: p.Text, Given: p.Given,
 		Encoding: string(p.Weight.Encoding), Units: p.Weight.Units, Segments: p.Weight.Segments,
 		Reference: d.Reference, Template: p.Template, Registration: p.Registration,
-		Fields: d.Fields, Flash: d.Flash, Route: p.Route, ValidUntil: now.Add(p.ValidFor), CreatedAt: now,
+		Fields: d.Fields, Flash: d.Flash, Route: p.Route, Labels: p.Labels, ValidUntil: now.Add(p.ValidFor), CreatedAt: now,
 	}
 	m.GatewayID, m.State, m.ChangedAt, m.DueAt = p.Gateway.ID, delivery.Queued, now, now
 	if held := p.HeldUntil; held.After(now) {
@@ -197,6 +203,10 @@ func (d Draft) fingerprint() []byte {
 	}
 	if d.Flash {
 		h.Write([]byte("flash"))
+	}
+	if len(d.Labels) > 0 {
+		labels, _ := json.Marshal(d.Labels)
+		h.Write(labels)
 	}
 	return h.Sum(nil)
 }

@@ -15,6 +15,7 @@ import (
 
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/label"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
@@ -38,8 +39,10 @@ type Draft struct {
 	Draw                                       string             // by which a route by weight is drawn; empty: by the id of the message
 	Fields                                     map[string]any
 	Cure                                       string
-	SendAt                                     string // RFC 3339; without a zone: by the recipient's clock
-	AtAnyHour                                  bool   // also in quiet hours
+	Labels                                     map[string]string
+	KeyLabels                                  label.Set // of the key that it is sent with
+	SendAt                                     string    // RFC 3339; without a zone: by the recipient's clock
+	AtAnyHour                                  bool      // also in quiet hours
 	Flash                                      bool
 	Long                                       bool // a text of many segments is meant
 }
@@ -103,7 +106,8 @@ type Plan struct {
 	Decision sender.Decision
 
 	HeldUntil time.Time // zero: it goes at once
-	TimeZones []string  // where the recipient may be; only where that decides when it may go
+	Labels    label.Set
+	TimeZones []string // where the recipient may be; only where that decides when it may go
 	HeldWhy   string
 
 	Price    price.Money
@@ -163,6 +167,11 @@ func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.F
 		)
 	}
 
+	if labels, err := d.KeyLabels.With(d.Labels); err != nil {
+		faults = append(faults, fault.Of(err)...)
+	} else {
+		p.Labels = labels
+	}
 	in.sendAt(&p, d, now, &faults)
 	found := in.through(p, d, tmpl, book, level, now, scope)
 	return found.plan, append(faults, found.faults...), nil

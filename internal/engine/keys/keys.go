@@ -25,6 +25,7 @@ import (
 
 	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/label"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/store"
 )
@@ -65,7 +66,8 @@ var letters = base32.NewEncoding("abcdefghijkmnpqrstuvwxyz23456789").WithPadding
 // whole, and never again. cure is how far characters may be replaced in what is
 // sent with it: off if empty, safe or strong. budget is what batches that are launched with it
 // may spend a day; any amount if empty.
-func (k *Keys) Make(name, cure, budget string) (store.Key, string, error) {
+// labels are put on all that is sent with it.
+func (k *Keys) Make(name, cure, budget string, labels map[string]string) (store.Key, string, error) {
 	if n := utf8.RuneCountInString(name); n < 1 || n > 80 || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
 		return store.Key{}, "", fault.New("name", fmt.Sprintf("%d characters, or control characters in it", n), "1 to 80 characters")
 	}
@@ -79,6 +81,10 @@ func (k *Keys) Make(name, cure, budget string) (store.Key, string, error) {
 			return store.Key{}, "", fault.New("budget_day", fault.Of(err)[0].Wrong, batch.BudgetAccepted)
 		}
 	}
+	set, err := label.New(labels)
+	if err != nil {
+		return store.Key{}, "", err
+	}
 	random := make([]byte, 25)
 	if _, err := io.ReadFull(k.Random, random); err != nil {
 		return store.Key{}, "", fmt.Errorf("making a key: %w", err)
@@ -86,7 +92,7 @@ func (k *Keys) Make(name, cure, budget string) (store.Key, string, error) {
 	handle, secret := letters.EncodeToString(random[:5]), letters.EncodeToString(random[5:])
 	hash := sha256.Sum256([]byte(secret))
 	record := store.Key{ID: store.NewID(), Name: name, Handle: handle, Hash: hash[:], CreatedAt: k.Now(), Cure: string(level),
-		BudgetDay: sums}
+		BudgetDay: sums, Labels: set}
 	return record, "pigeon_" + handle + "_" + secret, nil
 }
 

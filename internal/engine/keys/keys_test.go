@@ -31,7 +31,7 @@ func keysOf(t *testing.T) (*Keys, *time.Time) {
 // added makes a key and brings it into use.
 func added(t *testing.T, k *Keys, name string) (store.Key, string) {
 	t.Helper()
-	record, key, err := k.Make(name, "", "")
+	record, key, err := k.Make(name, "", "", nil)
 	if err == nil {
 		err = k.Add(t.Context(), record)
 	}
@@ -45,7 +45,7 @@ func TestKeys(t *testing.T) {
 	t.Parallel()
 	k, clock := keysOf(t)
 	s := k.Store
-	record, key, err := k.Make("night shift", "", "30 EUR")
+	record, key, err := k.Make("night shift", "", "30 EUR", map[string]string{"app": "desk"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ func TestKeys(t *testing.T) {
 		t.Errorf("revoking none: %v", err)
 	}
 	for _, name := range []string{"", strings.Repeat("n", 81), "a\nb", "\xff"} {
-		if _, _, err := k.Make(name, "", ""); fault.Of(err) == nil {
+		if _, _, err := k.Make(name, "", "", nil); fault.Of(err) == nil {
 			t.Errorf("the name %q: %v", name, err)
 		}
 	}
