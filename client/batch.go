@@ -163,6 +163,19 @@ type ForecastBound struct {
 	Share float64 `json:"share"` // of the messages that it holds back
 }
 
+// BatchCourse is how a batch has gone until now.
+type BatchCourse struct {
+	PerSecond float64       `json:"per_second"` // can go at most; 0: nothing limits it
+	Points    []CoursePoint `json:"points"`     // the earliest first; the further, the further apart
+}
+
+// CoursePoint is how a batch stood at a moment.
+type CoursePoint struct {
+	At     time.Time        `json:"at"`
+	Gone   int64            `json:"gone"`   // rows that neither wait nor are held
+	States map[string]int64 `json:"states"` // rows by state
+}
+
 // ForecastPoint is how many messages have gone by a moment.
 type ForecastPoint struct {
 	At   time.Time `json:"at"`
@@ -321,6 +334,11 @@ func (c *Client) RetryBatch(ctx context.Context, id string) (Batch, error) {
 // PaceBatch changes how fast a batch goes at most; empty lifts the limit.
 func (c *Client) PaceBatch(ctx context.Context, id, pace string) (Batch, error) {
 	return c.batchDo(ctx, id, "pace", BatchPace{pace})
+}
+
+// BatchCourse says how a batch has gone until now.
+func (c *Client) BatchCourse(ctx context.Context, id string) (b BatchCourse, err error) {
+	return b, c.call(ctx, "GET", batchPath(id, "/course"), nil, nil, &b)
 }
 
 // ApproveBatch lets a batch go that a second person has to look at.

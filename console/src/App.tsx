@@ -4,6 +4,7 @@ import { NavLink, Route, Routes } from "react-router";
 import { api, got, Refusal } from "./api/client";
 import { useLive } from "./api/live";
 import { Batches } from "./pages/batch/Batches";
+import { Compare } from "./pages/batch/Compare";
 import { BatchPage } from "./pages/batch/BatchPage";
 import { Changes } from "./pages/Changes";
 import { Countries } from "./pages/Countries";
@@ -72,6 +73,7 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/send" element={<Send phone={phone} />} />
           <Route path="/messages/:id" element={<MessagePage />} />
           <Route path="/batches" element={<Batches />} />
+          <Route path="/batches/compare" element={<Compare />} />
           <Route path="/batches/:id" element={<BatchPage />} />
           <Route path="/templates" element={<Templates />} />
           <Route path="/templates/:name" element={<TemplatePage />} />

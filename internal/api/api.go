@@ -88,6 +88,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.POST("/batches/:id/budget", a.budgetBatch)
 	v1.POST("/batches/:id/retry", a.retryBatch)
 	v1.GET("/batches/:id/result", a.batchResult)
+	v1.GET("/batches/:id/course", a.batchCourse)
 	v1.GET("/changes", a.changes)
 	set := v1.Group("", a.acting)
 	set.GET("/gateways", a.gateways)

@@ -642,6 +642,31 @@ func (a *API) paceBatch(c *gin.Context) {
 	a.answerBatch(c, http.StatusOK, one, err)
 }
 
+// batchCourse is how a batch has gone until now, to be drawn.
+func (a *API) batchCourse(c *gin.Context) {
+	one, ok := a.batchOf(c)
+	if !ok {
+		return
+	}
+	samples, err := a.engine.Store.BatchSamples(c.Request.Context(), one.ID)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	w := client.BatchCourse{PerSecond: a.engine.Batches.Limit(one), Points: []client.CoursePoint{}}
+	for _, s := range samples {
+		p := client.CoursePoint{At: s.At, States: map[string]int64{}}
+		for state, n := range s.Counts {
+			p.States[string(state)] = n
+			if state != delivery.Held && state != delivery.Queued {
+				p.Gone += n
+			}
+		}
+		w.Points = append(w.Points, p)
+	}
+	c.JSON(http.StatusOK, w)
+}
+
 func (a *API) approveBatch(c *gin.Context) {
 	if id, ok := a.batchID(c); ok {
 		one, err := a.engine.Batches.Approve(c.Request.Context(), id, keyOf(c))

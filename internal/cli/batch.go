@@ -29,7 +29,7 @@ func (a *app) batch() *cobra.Command {
 		a.batchChange("cancel", "Withdraw what of a batch is not on its way", (*client.Client).CancelBatch),
 		a.batchChange("approve", "Let a batch go that a second person has to look at, with another key than it was launched with",
 			(*client.Client).ApproveBatch),
-		a.batchPace(), a.batchBudget(), a.batchRetry(), a.batchRemove())
+		a.batchPace(), a.batchBudget(), a.batchCompare(), a.batchRetry(), a.batchRemove())
 }
 
 // batchFlags are what a batch sends and how its list is read.

@@ -272,6 +272,9 @@ func (a *app) watchBatch(cmd *cobra.Command, c *client.Client, one client.Batch,
 			if f, err := c.ForecastBatch(ctx, one.ID, client.Launch{}); err == nil && f.EndsAt != nil {
 				w.forecast = f.EndsAt
 			}
+			if course, err := c.BatchCourse(ctx, one.ID); err == nil {
+				w.took(course)
+			}
 		}
 		w.show(a, one)
 		if one.FinishedAt != nil {
@@ -314,6 +317,8 @@ type watching struct {
 	last   string
 	seen   []seenAt
 
+	rates    []float64  // since a while
+	limit    float64    // messages a second
 	forecast *time.Time // its end
 	foretold time.Time
 }
@@ -352,7 +357,10 @@ func (w *watching) show(a *app, one client.Batch) {
 	fmt.Fprintf(&text, "%s  %s\n", bar(one.Tally, min(width-12, 60)), share(gone, one.Tally.Total))
 	a.writeStanding(&text, one)
 	if one.State == string(batch.Running) {
-		words := []string{fmt.Sprintf("%.0f a second", rate)}
+		words := []string{strings.TrimSpace(fmt.Sprintf("%.0f a second %s", rate, w.spark()))}
+		if w.limit > 0 {
+			words[0] += fmt.Sprintf(" of at most %.4g", w.limit)
+		}
 		if w.forecast != nil {
 			words = append(words, "ends at "+a.at(*w.forecast))
 		}
@@ -362,6 +370,27 @@ func (w *watching) show(a *app, one client.Batch) {
 		fmt.Fprintln(&text, strings.Join(words, "; "))
 	}
 	w.status.show(text.String())
+}
+
+// sparkMost is how many rates are drawn beside each other.
+const sparkMost = 40
+
+// took takes the rates of a course.
+func (w *watching) took(course client.BatchCourse) {
+	w.limit, w.rates = course.PerSecond, nil
+	for i := 1; i < len(course.Points); i++ {
+		p, before := course.Points[i], course.Points[i-1]
+		w.rates = append(w.rates, float64(p.Gone-before.Gone)/max(p.At.Sub(before.At).Seconds(), 0.1))
+	}
+	w.rates = w.rates[max(0, len(w.rates)-sparkMost):]
+}
+
+// spark draws the rates as one line.
+func (w *watching) spark() string {
+	if len(w.rates) < 3 {
+		return ""
+	}
+	return chart(w.rates, max(slices.Max(w.rates), w.limit), 1, "")[0]
 }
 
 // bar cuts a bar into what is settled, on its way and waiting.

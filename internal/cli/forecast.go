@@ -151,21 +151,23 @@ func (a *app) writeForecast(out io.Writer, f client.BatchForecast) {
 	fmt.Fprintf(out, "%*s%s%*s\n", indent, "", from, chartWide-len(from), to)
 }
 
-// chart draws values as columns, the highest line first; top is what the highest stands for.
+// chart draws values as columns, the highest line first; top is what the highest stands for,
+// written beside it.
 func chart(values []float64, most float64, high int, top string) []string {
 	const eighths = " ▁▂▃▄▅▆▇█"
 	steps := []rune(eighths)
 	lines := make([]string, high)
 	for row := range high {
-		label := ""
-		switch row {
-		case 0:
-			label = top
-		case high - 1:
-			label = "0"
-		}
 		var b strings.Builder
-		fmt.Fprintf(&b, "  %*s ", max(len(top), 1), label)
+		switch {
+		case top == "":
+		case row == 0:
+			fmt.Fprintf(&b, "  %*s ", len(top), top)
+		case row == high-1:
+			fmt.Fprintf(&b, "  %*s ", len(top), "0")
+		default:
+			fmt.Fprintf(&b, "  %*s ", len(top), "")
+		}
 		for _, v := range values {
 			filled := int(v/max(most, 1)*float64(high*8)+0.5) - (high-1-row)*8
 			b.WriteRune(steps[min(max(filled, 0), 8)])

@@ -27,6 +27,9 @@ export type Batch = components["schemas"]["Batch"];
 export type BatchWants = components["schemas"]["BatchWants"];
 export type BatchTotals = components["schemas"]["BatchTotals"];
 export type BatchRow = components["schemas"]["BatchRow"];
+export type BatchForecast = components["schemas"]["BatchForecast"];
+export type BatchCourse = components["schemas"]["BatchCourse"];
+export type LaunchGiven = components["schemas"]["LaunchGiven"];
 export type BatchPart = components["schemas"]["BatchPart"];
 export type Problem = components["schemas"]["Problem"];
 

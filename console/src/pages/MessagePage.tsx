@@ -55,6 +55,16 @@ export function MessagePage() {
         {m.batch && <><dt>Batch</dt><dd><Link to={`/batches/${m.batch}`}>row {m.row}</Link></dd></>}
         {m.held_until && <><dt>Held until</dt><dd>{when(m.held_until)}</dd></>}
         {m.reference && <><dt>Your reference</dt><dd><Link to={`/?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
+        {Object.keys(m.labels).length > 0 && (
+          <>
+            <dt>Labels</dt>
+            <dd>
+              {Object.entries(m.labels).map(([name, value]) => (
+                <Link key={name} className="me-3" to={`/?span=all&label=${encodeURIComponent(`${name}=${value}`)}`}>{name}={value}</Link>
+              ))}
+            </dd>
+          </>
+        )}
         <dt>Gateway</dt><dd><Link to={`/gateways/${m.gateway}`}>{m.gateway}</Link> <span className="mono">{m.gateway_ref}</span></dd>
         {m.route && <><dt>Route</dt><dd>{m.route}</dd></>}
         <dt>Created</dt><dd>{when(m.created_at)}{m.settled_at && `, settled ${when(m.settled_at)}`}</dd>

@@ -23,7 +23,7 @@ const uuid = /^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[0-9a-f]{4}-[0-9a-f]{12}$/i;
 /** What was typed: a number, the gateway's id, or a reference of one's own. */
 function searchFor(typed: string): { to?: string; gateway_ref?: string; reference?: string } {
   const word = typed.trim();
-  if (!word) return {};
+  if (!word || word.startsWith("label:")) return {};
   if (/^(\+|00)[\d\s().-]+$/.test(word)) return { to: word };
   if (word.startsWith("ref:")) return { gateway_ref: word.slice(4).trim() };
   return { reference: word };
@@ -57,11 +57,12 @@ export function Messages() {
   const gateway = search.get("gateway") ?? undefined;
   const gateways = useQuery({ queryKey: ["gateways"], queryFn: () => got(api.GET("/v1/gateways")), staleTime: 60e3 });
   const q = search.get("q") ?? "";
+  const label = search.getAll("label");
   const cursor = search.get("cursor") ?? undefined;
   const contested = search.get("contested") === "true" || undefined;
   // Whole minutes, so that the question stays the same while it is asked.
   const since = span.hours ? new Date(Math.floor(Date.now() / 60e3) * 60e3 - span.hours * 3600e3).toISOString() : undefined;
-  const choice = { ...searchFor(q), kind, gateway, since };
+  const choice = { ...searchFor(q), kind, gateway, since, ...(label.length > 0 ? { label } : {}) };
   const limit = compact ? 40 : 25;
 
   const tally = useQuery({
@@ -89,6 +90,7 @@ export function Messages() {
   function submit() {
     const word = typed.trim();
     if (uuid.test(word)) go(`/messages/${word.toLowerCase()}`);
+    else if (word.startsWith("label:")) { setTyped(""); set({ q: undefined, label: word.slice(6).trim() }); }
     else set({ q: word || undefined });
   }
 
@@ -129,7 +131,7 @@ export function Messages() {
   })();
 
   const messages = page.data?.items ?? [];
-  const narrowed = Boolean(state || kind || gateway || q || contested);
+  const narrowed = Boolean(state || kind || gateway || q || contested || label.length > 0);
   return (
     <div className={compact ? "page compact" : "page"}>
       <h1>{tally.data ? summary(tally.data) : "\u00a0"} <span className="quiet fw-normal fs-6">{span.hours ? `in ${span.words}` : "since the beginning"}</span></h1>
@@ -137,7 +139,7 @@ export function Messages() {
       {(page.error ?? tally.error) && <Refused error={page.error ?? tally.error} />}
       <Form className="filters" onSubmit={(e) => { e.preventDefault(); submit(); }}>
         <Form.Control ref={box} className="search" size="sm" type="search" value={typed} aria-label="Find by number, id or reference"
-          placeholder="Number, id or reference   /" onChange={(e) => { setTyped(e.target.value); if (!e.target.value) set({ q: undefined }); }} />
+          placeholder="Number, id, reference or label:   /" onChange={(e) => { setTyped(e.target.value); if (!e.target.value) set({ q: undefined }); }} />
         <Form.Select size="sm" aria-label="State" value={contested ? "contested" : state ?? ""}
           onChange={(e) => set(e.target.value === "contested" ? { state: undefined, contested: "true" } : { state: e.target.value || undefined, contested: undefined })}>
           <option value="">every state</option>
@@ -157,7 +159,8 @@ export function Messages() {
         <Form.Select size="sm" aria-label="Time" value={search.get("span") ?? "day"} onChange={(e) => set({ span: e.target.value })}>
           {Object.entries(spans).map(([name, s]) => <option key={name} value={name}>{s.words}</option>)}
         </Form.Select>
-        {narrowed && <Button size="sm" variant="link" onClick={() => { setTyped(""); set({ q: undefined, state: undefined, kind: undefined, gateway: undefined, contested: undefined }); }}>show all</Button>}
+        {label.length > 0 && <span className="align-self-center">labelled <b>{label.join(", ")}</b></span>}
+        {narrowed && <Button size="sm" variant="link" onClick={() => { setTyped(""); set({ q: undefined, state: undefined, kind: undefined, gateway: undefined, contested: undefined, label: undefined }); }}>show all</Button>}
         <Form.Check className="ms-auto" type="switch" id="compact" label="compact" checked={compact}
           onChange={(e) => { setCompact(e.target.checked); localStorage.setItem("compact", e.target.checked ? "yes" : "no"); }} />
       </Form>

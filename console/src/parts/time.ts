@@ -29,6 +29,19 @@ export function spanWords(span: string): string {
   return said.join(" ") || "0 s";
 }
 
+/** How long something takes, for people. */
+export const lasting = (ms: number) => (ms < 60e3 ? `${(ms / 1e3).toFixed(1)} s` : spanWords(`${Math.round(ms / 1e3)}s`));
+
+/** Writes moments within a span so that they can be told apart, and no closer. */
+export function span(moments: { at: number }[]): (at: number) => string {
+  const [first, last] = [moments[0]?.at ?? 0, moments.at(-1)?.at ?? 0];
+  const form = new Intl.DateTimeFormat("en-GB", {
+    hour: "2-digit", minute: "2-digit",
+    ...(last - first < 3600e3 ? { second: "2-digit" } : {}), ...(last - first > 20 * 3600e3 ? { day: "numeric", month: "short" } : {}),
+  });
+  return (at) => form.format(at);
+}
+
 /** A time of day to the millisecond. */
 export function precisely(iso: string): string {
   const t = new Date(iso);

@@ -456,6 +456,9 @@ func (f *feeding) settle(ctx context.Context, one store.Batch) error {
 	if err != nil {
 		return err
 	}
+	if err := f.sample(ctx, one, counts, now, f.apart(one, now)); err != nil {
+		return err
+	}
 	late := !one.Launch.Until.IsZero() && !one.Launch.Until.After(now)
 	rows, open := 0, false
 	for _, c := range counts {
@@ -489,6 +492,9 @@ func (f *feeding) settle(ctx context.Context, one store.Batch) error {
 		return f.Store.CountOpened(ctx, one.ID, now)
 	case open:
 	default:
+		if err := f.sample(ctx, one, counts, now, 0); err != nil {
+			return err
+		}
 		_, err = f.Store.ChangeBatch(ctx, one.ID, now, func(_ *store.Store, is *store.Batch) error {
 			if is.FinishedAt != nil {
 				return nil
@@ -500,6 +506,27 @@ func (f *feeding) settle(ctx context.Context, one store.Batch) error {
 		})
 	}
 	return err
+}
+
+// samplesFine is how many samples of a batch are a second apart; after that they are as many
+// parts of its time apart.
+const samplesFine = 200
+
+// apart is how far apart samples of a batch are.
+func (f *feeding) apart(one store.Batch, now time.Time) time.Duration {
+	return max(settleEvery, now.Sub(later(*one.LaunchedAt, one.Launch.StartsAt))/samplesFine) - settleEvery/10
+}
+
+// sample notes how a batch stands, to be drawn, unless that was noted a moment ago.
+func (f *feeding) sample(ctx context.Context, one store.Batch, counts []store.BatchCount, now time.Time, apart time.Duration) error {
+	sample := store.BatchSample{At: now, Counts: map[delivery.State]int64{}}
+	for _, c := range counts {
+		sample.Counts[c.State] += c.N
+	}
+	if now.Before(one.Launch.StartsAt) && now.Sub(*one.LaunchedAt) > 2*settleEvery {
+		return nil // nothing happens until then
+	}
+	return f.Store.NoteSample(ctx, one.ID, sample, apart)
 }
 
 // standing is what a guard looks at.

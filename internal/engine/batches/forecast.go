@@ -96,6 +96,25 @@ func (b *Batches) foresee(ctx context.Context, one store.Batch, now time.Time) (
 	return out, nil
 }
 
+// Limit is how many messages of a batch can go in a second at most, by its own pace and the
+// gateways that it goes through; 0 if nothing limits it.
+func (b *Batches) Limit(one store.Batch) float64 {
+	if one.Totals == nil {
+		return 0
+	}
+	f := foreseeing{Batches: b, now: b.Now(), limits: map[pace.LimitOf]pace.Limit{}}
+	all := 0.0
+	for name := range one.Totals.ByGateway {
+		if g := b.Roster.ByName(name); g != nil {
+			all += f.limits[f.under(g, "", oneText(&one))[0]].PerSecond
+		}
+	}
+	if own := one.Pace().Rate(); own > 0 && (all == 0 || own < all) {
+		return own
+	}
+	return all
+}
+
 // foreseeing gathers what a forecast is worked out of.
 type foreseeing struct {
 	*Batches

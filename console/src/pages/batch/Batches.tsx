@@ -73,6 +73,8 @@ export function Batches() {
     refetchInterval: 3000,
   });
   const items = data?.pages.flatMap((p) => p.items) ?? [];
+  const [beside, setBeside] = useState<string[]>([]);
+  const choose = (id: string, on: boolean) => setBeside((b) => (on ? [...b.slice(-1), id] : b.filter((x) => x !== id)));
   return (
     <div className="page">
       <h1>Batches</h1>
@@ -86,11 +88,15 @@ export function Batches() {
         <div className="table-responsive">
           <Table className="w-auto">
             <thead>
-              <tr><th>Name</th><th>State</th><th>How it stands</th><th className="text-end">Rows</th><th>Made</th><th>By</th></tr>
+              <tr><th /><th>Name</th><th>State</th><th>How it stands</th><th className="text-end">Rows</th><th>Made</th><th>By</th></tr>
             </thead>
             <tbody>
               {items.map((b) => (
                 <tr key={b.id}>
+                  <td>
+                    <input type="checkbox" className="form-check-input" aria-label={`Put ${b.wants.name || "this batch"} beside another`}
+                      checked={beside.includes(b.id)} onChange={(e) => choose(b.id, e.target.checked)} />
+                  </td>
                   <td><Link to={`/batches/${b.id}`}>{b.wants.name || "without a name"}</Link></td>
                   <td className={b.state === "held" || b.state === "paused" ? "look" : ""}>{b.state}</td>
                   <td>{standing(b)}</td>
@@ -102,6 +108,12 @@ export function Batches() {
             </tbody>
           </Table>
         </div>
+      )}
+      {items.length > 1 && (
+        <p>
+          {beside.length === 2 ? <Link to={`/batches/compare?of=${beside.join("&of=")}`}>Put the two side by side</Link>
+            : <span className="quiet">Choose two to put them side by side.</span>}
+        </p>
       )}
       {hasNextPage && <More busy={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</More>}
     </div>

@@ -3,9 +3,10 @@ import { useState } from "react";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import { Link } from "react-router";
-import { api, got, Refusal, type Batch } from "../../api/client";
+import { api, got, Refusal, type Batch, type LaunchGiven } from "../../api/client";
 import { amount } from "../../parts/amount";
 import { Refused } from "../../parts/Refused";
+import { Forecast } from "./Forecast";
 
 /** One row to oneself, and then the launch. */
 export function Go({ batch, launched }: { batch: Batch; launched: () => void }) {
@@ -13,14 +14,15 @@ export function Go({ batch, launched }: { batch: Batch; launched: () => void }) 
   const [scouts, setScouts] = useState("");
   const [pace, setPace] = useState("");
   const [starts, setStarts] = useState("");
+  const [evenly, setEvenly] = useState("");
+  const [budget, setBudget] = useState("");
   const [again, setAgain] = useState(false);
   const path = { id: batch.id };
   const attempt = useMutation({ mutationFn: () => got(api.POST("/v1/batches/{id}/try", { params: { path }, body: { to } })) });
+  const moment = (at: string) => (at ? new Date(at).toISOString() : undefined);
+  const orders: LaunchGiven = { scouts, pace, budget, starts_at: moment(starts), evenly: moment(evenly) };
   const launch = useMutation({
-    mutationFn: () => {
-      const starts_at = starts ? new Date(starts).toISOString() : undefined;
-      return got(api.POST("/v1/batches/{id}/launch", { params: { path }, body: { scouts, pace, again, starts_at } }));
-    },
+    mutationFn: () => got(api.POST("/v1/batches/{id}/launch", { params: { path }, body: { ...orders, again } })),
     onSuccess: launched,
   });
   const same = launch.error instanceof Refusal && launch.error.problem.type.endsWith(":same-again");
@@ -35,7 +37,7 @@ export function Go({ batch, launched }: { batch: Batch; launched: () => void }) 
       </Form>
       {attempt.error && <Refused error={attempt.error} />}
       <Form onSubmit={(e) => { e.preventDefault(); launch.mutate(); }}>
-        <div className="row2 launch">
+        <div className="launch">
           <div className="field">
             <Form.Label htmlFor="scouts">Scouts that go first</Form.Label>
             <Form.Control id="scouts" value={scouts} placeholder="none; or 50, or 2%" onChange={(e) => setScouts(e.target.value)} />
@@ -48,7 +50,16 @@ export function Go({ batch, launched }: { batch: Batch; launched: () => void }) 
             <Form.Label htmlFor="starts">Starts</Form.Label>
             <Form.Control id="starts" type="datetime-local" value={starts} onChange={(e) => setStarts(e.target.value)} />
           </div>
+          <div className="field">
+            <Form.Label htmlFor="evenly">Spread evenly until</Form.Label>
+            <Form.Control id="evenly" type="datetime-local" value={evenly} onChange={(e) => setEvenly(e.target.value)} />
+          </div>
+          <div className="field">
+            <Form.Label htmlFor="budget">Spend at most</Form.Label>
+            <Form.Control id="budget" value={budget} placeholder="any amount; or 30 EUR" onChange={(e) => setBudget(e.target.value)} />
+          </div>
         </div>
+        {!launch.error && <Forecast batch={batch} launch={orders} />}
         {launch.error && <Refused error={launch.error} />}
         {(same || again) && (
           <Form.Check id="again" className="mb-2" label="send it though the same list and text have gone already" checked={again}

@@ -7,16 +7,21 @@ import { amount, sums } from "../../parts/amount";
 import { Refused } from "../../parts/Refused";
 import { StateBadge } from "../../parts/StateBadge";
 import { when } from "../../parts/time";
+import { Course } from "./Course";
+import { Forecast } from "./Forecast";
 
-const acts = { pause: "Pause", resume: "Let it go on", release: "Release the rest", cancel: "Withdraw the rest" } as const;
+const acts = {
+  approve: "Approve it", pause: "Pause", resume: "Let it go on", release: "Release the rest", cancel: "Withdraw the rest",
+} as const;
 type What = keyof typeof acts;
 
 /** What can be done with a batch as it is. */
 function possible(batch: Batch): What[] {
   const can: What[] = [];
   const active = ["running", "paused", "held"].includes(batch.state);
+  if (active && batch.launch?.approval) can.push("approve");
   if (batch.state === "running") can.push("pause");
-  if (batch.state === "paused" || batch.state === "held") can.push("resume");
+  if ((batch.state === "paused" || batch.state === "held") && !batch.launch?.approval) can.push("resume");
   if (active && batch.launch?.scouts && (batch.tally?.states["held"] ?? 0) > 0) can.push("release");
   if (active) can.push("cancel");
   return can;
@@ -73,8 +78,11 @@ export function Watch({ batch, changed }: { batch: Batch; changed: () => void })
         <b>{batch.spent.length > 0 ? sums(batch.spent) : "Nothing"}</b> spent so far, of {sums(batch.totals?.cost ?? [])} estimated
         {batch.launch?.pace && <>; not faster than {batch.launch.pace}</>}
         {batch.launch?.scouts && <>; {batch.launch.scouts} scouts went first</>}
+        {batch.launch?.budget && <>; at most {batch.launch.budget}</>}
         {batch.launch?.starts_at && <>; starts at {when(batch.launch.starts_at)}</>}.
       </p>
+      {batch.launch?.approval && <p className="quiet">Whoever approves it is signed in with another key than the one that it was launched with.</p>}
+      {["running", "paused", "held"].includes(batch.state) && <Forecast batch={batch} launch={{}} />}
       {can.length > 0 && (
         <p className="filters">
           {can.map((what) => (
@@ -84,6 +92,7 @@ export function Watch({ batch, changed }: { batch: Batch; changed: () => void })
         </p>
       )}
       {act.error && <Refused error={act.error} />}
+      <Course batch={batch} />
       {batch.failures.length > 0 && <Failures batch={batch} />}
       {batch.through.length > 1 && (
         <>
