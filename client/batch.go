@@ -185,6 +185,7 @@ type ForecastPoint struct {
 // Guard is when a batch stops by itself. What is zero is not watched.
 type Guard struct {
 	Failures float64 `json:"failures"` // share of what came to an end within a minute
+	Cause    float64 `json:"cause"`    // share of that which failed for one cause
 	Doubt    float64 `json:"doubt"`    // share of what has gone
 	Cost     float64 `json:"cost"`     // times what was estimated
 }

@@ -158,7 +158,7 @@ func wireBatch(b store.Batch) client.Batch {
 		if !b.Launch.Foreseen.IsZero() {
 			l.Foreseen = &b.Launch.Foreseen
 		}
-		l.Guard = &client.Guard{Failures: b.Launch.Guard.Failures, Doubt: b.Launch.Guard.Doubt, Cost: b.Launch.Guard.Cost}
+		l.Guard = &client.Guard{Failures: b.Launch.Guard.Failures, Cause: b.Launch.Guard.Cause, Doubt: b.Launch.Guard.Doubt, Cost: b.Launch.Guard.Cost}
 		if wait := b.Launch.ScoutsWait; wait.After > 0 {
 			l.ScoutsAfter, l.ScoutsLeast = client.Span(span.Format(wait.After)), wait.Least
 		}
@@ -578,7 +578,7 @@ func readOrders(c *gin.Context) (batches.Orders, error) {
 	}
 	o.Guard = batch.UsualGuard
 	if g := l.Guard; g != nil {
-		o.Guard = batch.Guard{Failures: g.Failures, Doubt: g.Doubt, Cost: g.Cost}
+		o.Guard = batch.Guard{Failures: g.Failures, Cause: g.Cause, Doubt: g.Doubt, Cost: g.Cost}
 	}
 	o.ScoutsWait.Least = l.ScoutsLeast
 	if l.ScoutsAfter != "" {

@@ -2,18 +2,23 @@ package batch
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"time"
+
+	"calmpigeon.example/internal/core/delivery"
 )
 
 // Guard is when a batch stops by itself. What is zero is not watched.
 type Guard struct {
 	Failures float64 `json:"failures,omitempty"` // share of what came to an end within the window
+	Cause    float64 `json:"cause,omitempty"`    // share of what came to an end within the window that failed for one cause
 	Doubt    float64 `json:"doubt,omitempty"`    // share of what has gone that stays in doubt over the window
 	Cost     float64 `json:"cost,omitempty"`     // times what was estimated
 }
 
 // UsualGuard is the guard where nothing else is said.
-var UsualGuard = Guard{Failures: 0.4, Doubt: 0.2, Cost: 1.25}
+var UsualGuard = Guard{Failures: 0.4, Cause: 0.25, Doubt: 0.2, Cost: 1.25}
 
 const (
 	// GuardWindow is how far back failures are looked at.
@@ -30,6 +35,7 @@ type Standing struct {
 	Delivered int64
 	Failed    int64 // came to an end otherwise
 	Micros    Sums  // by estimate, of what has gone
+	Causes    map[delivery.Cause]int64
 }
 
 // Judge says why a batch is to stop; empty if it may go on. before is how it stood a window
@@ -39,6 +45,12 @@ func (g Guard) Judge(before, now Standing, estimate Sums) string {
 	if g.Failures > 0 && ended >= guardLeast && float64(failed) >= g.Failures*float64(ended) {
 		return fmt.Sprintf("of the last %d messages that came to an end %d failed (%d%%); the guard allows %d%%",
 			ended, failed, failed*100/ended, int(100*g.Failures))
+	}
+	for _, cause := range slices.Sorted(maps.Keys(now.Causes)) {
+		if n := now.Causes[cause] - before.Causes[cause]; g.Cause > 0 && ended >= guardLeast && float64(n) >= g.Cause*float64(ended) {
+			return fmt.Sprintf("of the last %d messages that came to an end %d failed for one cause, %s (%d%%); the guard allows %d%%. %s",
+				ended, n, cause, n*100/ended, int(100*g.Cause), cause.Advice().Text)
+		}
 	}
 	// One that stumbles leaves its whole request in doubt, most often for seconds.
 	if doubt := min(before.Doubtful, now.Doubtful); g.Doubt > 0 && doubt >= guardLeast && float64(doubt) >= g.Doubt*float64(now.Gone) {

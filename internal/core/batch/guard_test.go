@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"calmpigeon.example/internal/core/delivery"
 )
 
 func TestGuard(t *testing.T) {
@@ -25,6 +27,16 @@ func TestGuard(t *testing.T) {
 		},
 		"as many failed long ago": {
 			Standing{Gone: 100, Failed: 60, Delivered: 40}, Standing{Gone: 200, Delivered: 140, Failed: 60}, "",
+		},
+		"many fail for one cause": {
+			Standing{Gone: 100, Delivered: 90, Failed: 10, Causes: map[delivery.Cause]int64{delivery.SenderRefused: 10}},
+			Standing{Gone: 200, Delivered: 160, Failed: 40, Causes: map[delivery.Cause]int64{delivery.SenderRefused: 35, delivery.Absent: 5}},
+			"25 failed for one cause, sender_refused (25%); the guard allows 25%",
+		},
+		"as many fail for many causes": {
+			Standing{}, Standing{Gone: 100, Delivered: 70, Failed: 30, Causes: map[delivery.Cause]int64{
+				delivery.SenderRefused: 10, delivery.Absent: 10, delivery.InvalidNumber: 10,
+			}}, "",
 		},
 		"it costs more than it should": {
 			Standing{}, Standing{Gone: 100, Delivered: 100, Micros: Sums{"EUR": 1_300_000}}, "125% of the estimate in EUR",

@@ -531,12 +531,15 @@ func (f *feeding) sample(ctx context.Context, one store.Batch, counts []store.Ba
 
 // standing is what a guard looks at.
 func standing(counts []store.BatchCount) (s batch.Standing, messages int64) {
-	s.Micros = batch.Sums{}
+	s.Micros, s.Causes = batch.Sums{}, map[delivery.Cause]int64{}
 	for _, c := range counts {
 		if c.Waiting {
 			continue
 		}
 		messages += c.N
+		if c.Cause == delivery.TooLate { // it was not sent, as was asked for
+			continue
+		}
 		switch c.State {
 		case delivery.Held, delivery.Queued, delivery.Cancelled:
 			continue
@@ -546,6 +549,9 @@ func standing(counts []store.BatchCount) (s batch.Standing, messages int64) {
 			s.Doubtful += c.N
 		case delivery.Undeliverable, delivery.Expired, delivery.Rejected:
 			s.Failed += c.N
+			if c.Cause != "" {
+				s.Causes[c.Cause] += c.N
+			}
 		}
 		s.Gone += c.N
 		if c.Currency != "" && c.State != delivery.Rejected {

@@ -119,11 +119,11 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 	if faults != nil {
 		return faults
 	}
-	if g := o.Guard; g.Failures < 0 || g.Failures > 1 || g.Doubt < 0 || g.Doubt > 1 || g.Cost < 0 || g.Cost > 100 {
+	if g := o.Guard; g.Failures < 0 || g.Failures > 1 || g.Cause < 0 || g.Cause > 1 || g.Doubt < 0 || g.Doubt > 1 || g.Cost < 0 || g.Cost > 100 {
 		faults.Add(
 			"guard",
 			"a share or a factor that is out of range",
-			"failures and doubt as shares from 0 to 1, cost as a factor up to 100; 0: not watched",
+			"failures, one cause and doubt as shares from 0 to 1, cost as a factor up to 100; 0: not watched",
 		)
 	}
 	if w := o.ScoutsWait; w.Least < 0 || w.Least > 1 || w.After < 0 || w.After > startMost || w.After == 0 && w.Least > 0 {
