@@ -234,6 +234,12 @@ type BatchAppended struct {
 	Batch   Batch `json:"batch"`
 }
 
+// BatchCorrected is what came of rows that were corrected.
+type BatchCorrected struct {
+	Rows  int   `json:"rows"` // that were put back
+	Batch Batch `json:"batch"`
+}
+
 // BatchTry sends one row of a batch to somebody else.
 type BatchTry struct {
 	To  string `json:"to"`
@@ -277,6 +283,13 @@ func (c *Client) AppendRows(ctx context.Context, id string, list io.Reader, hint
 	}
 	var a BatchAppended
 	return a, c.call(ctx, "POST", batchPath(id, "/rows"+choose(url.Values{}, values, 0)), nil, list, &a)
+}
+
+// CorrectRows puts rows back that were left out and have been corrected: the sheet that
+// [Client.BatchResult] gives of them, with the number of each row.
+func (c *Client) CorrectRows(ctx context.Context, id string, list io.Reader, hint ListHint) (b BatchCorrected, err error) {
+	values := map[string]string{"encoding": hint.Encoding, "delimiter": hint.Delimiter, "sheet": hint.Sheet}
+	return b, c.call(ctx, "POST", batchPath(id, "/corrections"+choose(url.Values{}, values, 0)), nil, list, &b)
 }
 
 // ChangeBatch makes a batch send something else, until it is launched.

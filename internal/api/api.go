@@ -75,6 +75,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.DELETE("/batches/:id", a.removeBatch)
 	v1.GET("/batches/:id/rows", a.batchRows)
 	v1.POST("/batches/:id/rows", a.appendRows)
+	v1.POST("/batches/:id/corrections", a.correctRows)
 	v1.POST("/batches/:id/rehearse", a.rehearseBatch)
 	v1.POST("/batches/:id/try", a.tryBatch)
 	v1.POST("/batches/:id/forecast", a.forecastBatch)

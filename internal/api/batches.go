@@ -441,7 +441,7 @@ func (a *API) appendRows(c *gin.Context) {
 	if !ok {
 		return
 	}
-	var faults fault.Faults
+	hint, faults := listHint(c)
 	at := -1
 	if given := c.Query("at"); given != "" {
 		var err error
@@ -449,7 +449,40 @@ func (a *API) appendRows(c *gin.Context) {
 			faults.Add("at", fmt.Sprintf("%q is no number of rows", given), "how many rows stand before the first of these")
 		}
 	}
-	hint := sheet.Hint{Encoding: c.Query("encoding"), Sheet: c.Query("sheet")}
+	file := c.Query("file")
+	if file != "" {
+		file = store.Keepable(filepath.Base(file))
+	}
+	var done batches.Appended
+	one, ok := a.listed(c, id, faults, func(list io.Reader) (err error) {
+		done, err = a.engine.Batches.Append(c.Request.Context(), id, list, hint, file, at)
+		return err
+	})
+	if ok {
+		c.JSON(http.StatusOK, client.BatchAppended{Rows: done.Rows, Already: done.Already, Mended: done.Mended, Batch: wireBatch(one)})
+	}
+}
+
+// correctRows puts rows back that were left out.
+func (a *API) correctRows(c *gin.Context) {
+	id, ok := a.batchID(c)
+	if !ok {
+		return
+	}
+	hint, faults := listHint(c)
+	rows := 0
+	one, ok := a.listed(c, id, faults, func(list io.Reader) (err error) {
+		rows, err = a.engine.Batches.Correct(c.Request.Context(), id, list, hint)
+		return err
+	})
+	if ok {
+		c.JSON(http.StatusOK, client.BatchCorrected{Rows: rows, Batch: wireBatch(one)})
+	}
+}
+
+// listHint is what is said of a list in the address.
+func listHint(c *gin.Context) (hint sheet.Hint, faults fault.Faults) {
+	hint = sheet.Hint{Encoding: c.Query("encoding"), Sheet: c.Query("sheet")}
 	if hint.Encoding != "" && !charset.Known(hint.Encoding) {
 		faults.Add("encoding", fmt.Sprintf("%q is none that is read here", hint.Encoding), "one of "+strings.Join(charset.Names, ", "))
 	}
@@ -460,29 +493,26 @@ func (a *API) appendRows(c *gin.Context) {
 		}
 		hint.Delimiter = r
 	}
+	return hint, faults
+}
+
+// listed takes a list in, as it flows, and returns its batch; false if it was refused.
+func (a *API) listed(c *gin.Context, id uuid.UUID, faults fault.Faults, take func(io.Reader) error) (one store.Batch, ok bool) {
 	if faults != nil {
 		a.refuse(c, faults)
-		return
-	}
-	file := c.Query("file")
-	if file != "" {
-		file = store.Keepable(filepath.Base(file))
+		return one, false
 	}
 	control := http.NewResponseController(c.Writer)
-	list := flowing{http.MaxBytesReader(c.Writer, c.Request.Body, listMost), control}
-	done, err := a.engine.Batches.Append(c.Request.Context(), id, list, hint, file, at)
+	err := take(flowing{http.MaxBytesReader(c.Writer, c.Request.Body, listMost), control})
+	if err == nil {
+		control.SetReadDeadline(time.Time{})
+		c.Set(bodyRead, true)
+		one, err = a.engine.Store.Batch(c.Request.Context(), id)
+	}
 	if err != nil {
 		a.refuse(c, err)
-		return
 	}
-	control.SetReadDeadline(time.Time{})
-	c.Set(bodyRead, true)
-	one, err := a.engine.Store.Batch(c.Request.Context(), id)
-	if err != nil {
-		a.refuse(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, client.BatchAppended{Rows: done.Rows, Already: done.Already, Mended: done.Mended, Batch: wireBatch(one)})
+	return one, err == nil
 }
 
 func (a *API) rehearseBatch(c *gin.Context) {

@@ -29,7 +29,7 @@ func (a *app) batch() *cobra.Command {
 		a.batchChange("cancel", "Withdraw what of a batch is not on its way", (*client.Client).CancelBatch),
 		a.batchChange("approve", "Let a batch go that a second person has to look at, with another key than it was launched with",
 			(*client.Client).ApproveBatch),
-		a.batchPace(), a.batchBudget(), a.batchCompare(), a.batchRetry(), a.batchRemove())
+		a.batchCorrect(), a.batchPace(), a.batchBudget(), a.batchCompare(), a.batchRetry(), a.batchRemove())
 }
 
 // batchFlags are what a batch sends and how its list is read.
@@ -536,6 +536,42 @@ func (a *app) batchPace() *cobra.Command {
 			return a.printStanding(cmd, one)
 		}),
 	}
+}
+
+func (a *app) batchCorrect() *cobra.Command {
+	var hint client.ListHint
+	cmd := &cobra.Command{
+		Use:   "correct BATCH FILE",
+		Short: "Put rows back that were left out, once they are corrected",
+		Long: "Takes the sheet of rows that are left out, corrected, and rehearses the batch anew with them.\n" +
+			"Each row finds back by its number in the column \"pigeon row\". All of them or none.",
+		Example: "  pigeon batch result 01a3 --left-out --file to-correct.csv\n  pigeon batch correct 01a3 to-correct.csv",
+		Args:    cobra.ExactArgs(2),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			file, err := a.listFile(cmd, args[1])
+			if err != nil {
+				return usagef("%w", err)
+			}
+			defer file.Close()
+			done, err := c.CorrectRows(cmd.Context(), args[0], file, hint)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "%s put back\n", counted(done.Rows, "row"))
+			one, err := c.RehearseBatch(cmd.Context(), done.Batch.ID)
+			if err == nil {
+				one, err = a.awaitRehearsal(cmd, c, one)
+			}
+			if err != nil {
+				return err
+			}
+			return a.printBatch(cmd, one)
+		}),
+	}
+	cmd.Flags().StringVar(&hint.Encoding, "encoding", "", "what it is written in, where that is not recognised")
+	cmd.Flags().StringVar(&hint.Delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
+	cmd.Flags().StringVar(&hint.Sheet, "sheet", "", "the sheet of a workbook (default: the first)")
+	return cmd
 }
 
 func (a *app) batchBudget() *cobra.Command {

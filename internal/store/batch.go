@@ -181,6 +181,19 @@ func (s *Store) PutPacks(ctx context.Context, id uuid.UUID, now time.Time, befor
 	})
 }
 
+// ReplacePacks keeps packs in the place of those that are there, with as many rows; what was
+// found of them is forgotten. Call it within [Store.Transact].
+func (s *Store) ReplacePacks(ctx context.Context, id uuid.UUID, packs []BatchPack) error {
+	var b pgx.Batch
+	b.Queue(`UPDATE batch_packs p SET body = n.body, checks = NULL FROM unnest($2::int[], $3::bytea[]) AS n (n, body)
+		WHERE p.batch_id = $1 AND p.n = n.n`, id, numbers(packs, func(p *BatchPack) int { return p.N }),
+		column(packs, func(p *BatchPack) []byte { return p.Body }))
+	if err := s.send(ctx, &b); err != nil {
+		return fmt.Errorf("keeping corrected rows of a batch: %w", err)
+	}
+	return nil
+}
+
 // BatchPacks reads packs from one on, in their order, at most so many: with what was found of
 // them alone, or with the rows too.
 func (s *Store) BatchPacks(ctx context.Context, id uuid.UUID, from, most int, rows, checks bool) ([]BatchPack, error) {

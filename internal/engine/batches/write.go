@@ -20,7 +20,7 @@ import (
 // come back as a list.
 const ours = "pigeon "
 
-var resultHead = []string{"state", "cause", "advice", "final at", "segments", "cost", "currency", "message", "left out", "why"}
+var resultHead = []string{"state", "cause", "advice", "final at", "segments", "cost", "currency", "message", "left out", "why", rowHead}
 
 // WriteResult writes rows of a batch as a sheet: a person's own columns in their own order,
 // and what became of each row beside them. CSV is written as the list came.
@@ -41,7 +41,7 @@ func WriteResult(out io.Writer, one store.Batch, format string, rows iter.Seq2[R
 
 // resultCells are what became of a row.
 func resultCells(r Row) []string {
-	cells := []string{string(r.State), string(r.Cause), "", "", "", "", "", "", string(r.Check.Reason), ""}
+	cells := []string{string(r.State), string(r.Cause), "", "", "", "", "", "", string(r.Check.Reason), "", fmt.Sprint(r.N)}
 	if r.Cause != "" {
 		cells[2] = r.Cause.Advice().Text
 	}
