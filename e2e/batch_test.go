@@ -486,11 +486,31 @@ func TestConsoleBatch(t *testing.T) {
 	b.do(chromedp.Click(`a[href$="left=repeated#rows"]`))
 	b.shows("#rows", "the number stands in row 1 already")
 
+	// A row that was left out comes back corrected.
+	var left bytes.Buffer
+	if err := h.Client.BatchResult(t.Context(), address[strings.LastIndex(address, "/")+1:], "", true, &left); err != nil {
+		t.Fatal(err)
+	}
+	corrected := filepath.Join(t.TempDir(), "corrected.csv")
+	lines := strings.SplitAfter(strings.Replace(left.String(), "4.47701E+11", "+447700900723", 1), "\n")
+	lost := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, "Lost;") })
+	if err := os.WriteFile(corrected, []byte(lines[0]+lines[lost]), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b.do(chromedp.SetUploadFiles("#corrected", []string{corrected}))
+	b.shows(".account", "37 rows = 32 to send + 5 left out")
+
 	// Elsewhere, and later.
 	b.do(chromedp.Navigate(h.URL+"/"), chromedp.Navigate(address))
+	b.shows(".forecast", "32 messages take")
+	b.shows(".forecast", "Held back by gateway harbourline (100%)")
+	b.shows(".forecast figure", "Messages gone, as forecast")
+	b.write("#pace", "1/s")
+	b.shows(".forecast", "Held back by its own pace (100%)")
+	b.write("#pace", "")
 	b.write("#scouts", "5")
 	b.do(chromedp.Click(`#launch form:last-of-type button[type="submit"]`))
-	b.shows(".tally", "26 held")
+	b.shows(".tally", "27 held")
 	b.shows("main", "Release the rest")
 	b.do(chromedp.Click(`button[data-act="pause"]:not(:disabled)`))
 	b.shows("main", "paused with the key")
@@ -500,6 +520,7 @@ func TestConsoleBatch(t *testing.T) {
 	id := address[strings.LastIndex(address, "/")+1:]
 	tally := must[client.Batch](t)(h.Client.Batch(t.Context(), id)).Tally
 	b.shows(".tally", tally.Equation)
+	b.shows(".charts", "Where they were")
 	result := must[string](t)(chromedp.Run(b.ctx, chromedp.Evaluate[string](
 		fmt.Sprintf(`fetch("/v1/batches/%s/result?format=jsonl").then(r => r.text())`, id), chromedp.EvalAwaitPromise)))
 	if n := strings.Count(result, "\n"); n != 37 || int64(strings.Count(result, `"state":"delivered"`)) != tally.States["delivered"] {

@@ -5,9 +5,18 @@ import { Refusal, type Problem } from "./client";
  * million rows take a moment.
  */
 export function uploadRows(batch: string, file: File, progress: (share: number) => void): Promise<void> {
+  return upload(`/v1/batches/${batch}/rows?at=0&file=${encodeURIComponent(file.name)}`, file, progress, "What came is kept, in a batch that is open.");
+}
+
+/** Puts rows back that were left out and have been corrected. */
+export function uploadCorrections(batch: string, file: File): Promise<void> {
+  return upload(`/v1/batches/${batch}/corrections`, file, () => undefined, "Nothing was changed.");
+}
+
+function upload(address: string, file: File, progress: (share: number) => void, brokeOff: string): Promise<void> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("POST", `/v1/batches/${batch}/rows?at=0&file=${encodeURIComponent(file.name)}`);
+    request.open("POST", address);
     request.setRequestHeader("Content-Type", "application/octet-stream");
     request.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1));
     request.onload = () => {
@@ -20,8 +29,7 @@ export function uploadRows(batch: string, file: File, progress: (share: number) 
       }
       reject(new Refusal(said));
     };
-    const detail = "What came is kept, in a batch that is open.";
-    request.onerror = () => reject(new Refusal({ type: "", title: "The upload broke off", status: 0, detail }));
+    request.onerror = () => reject(new Refusal({ type: "", title: "The upload broke off", status: 0, detail: brokeOff }));
     request.send(file);
   });
 }

@@ -88,7 +88,7 @@ export function BatchPage() {
           <a className="ms-3" href="#launch">On to the launch</a>
         </p>
       )}
-      {batch.totals && !editing && <Rehearsal batch={batch} totals={batch.totals} />}
+      {batch.totals && !editing && <Rehearsal batch={batch} totals={batch.totals} corrected={changed} />}
       {batch.state === "rehearsed" && !editing && (batch.totals?.goes ?? 0) > 0 && <Go batch={batch} launched={changed} />}
     </div>
   );

@@ -1,7 +1,11 @@
+import { useMutation } from "@tanstack/react-query";
+import { useRef } from "react";
 import Table from "react-bootstrap/Table";
 import { Link } from "react-router";
-import type { Batch, BatchPart, BatchTotals } from "../../api/client";
+import { api, got, type Batch, type BatchPart, type BatchTotals } from "../../api/client";
+import { uploadCorrections } from "../../api/upload";
 import { amount, segments, sums } from "../../parts/amount";
+import { Refused } from "../../parts/Refused";
 import { reasons } from "./reasons";
 
 function Parts({ head, parts }: { head: string; parts: BatchPart[] }) {
@@ -39,8 +43,33 @@ function Curable({ totals: t }: { totals: BatchTotals }) {
   );
 }
 
+/** The rows that are left out as a sheet, and the way back for it once they are corrected. */
+function LeftOut({ batch, corrected }: { batch: Batch; corrected: () => void }) {
+  const input = useRef<HTMLInputElement>(null);
+  const back = useMutation({
+    mutationFn: async (file: File) => {
+      await uploadCorrections(batch.id, file);
+      await got(api.POST("/v1/batches/{id}/rehearse", { params: { path: { id: batch.id } } }));
+    },
+    onSettled: corrected,
+  });
+  return (
+    <li>
+      <a href={`/v1/batches/${batch.id}/result?left_out=any`}>As a sheet, with the reason beside each</a>
+      {batch.state === "rehearsed" && (
+        <>
+          <input ref={input} id="corrected" type="file" className="visually-hidden" aria-label="The corrected sheet" tabIndex={-1}
+            onChange={(e) => { if (e.target.files?.[0]) back.mutate(e.target.files[0]); e.target.value = ""; }} />
+          <button className="plain ms-3" disabled={back.isPending} onClick={() => input.current?.click()}>Put the corrected sheet back</button>
+        </>
+      )}
+      {back.error && <Refused error={back.error} />}
+    </li>
+  );
+}
+
 /** What rehearsing came to; every figure leads to its rows. */
-export function Rehearsal({ batch, totals: t }: { batch: Batch; totals: BatchTotals }) {
+export function Rehearsal({ batch, totals: t, corrected }: { batch: Batch; totals: BatchTotals; corrected: () => void }) {
   const left = t.rows - t.goes;
   const rows = (q: string) => `/batches/${batch.id}?${q}#rows`;
   const shown = [...t.random.slice(0, 3), ...t.longest.slice(0, 1)];
@@ -54,7 +83,7 @@ export function Rehearsal({ batch, totals: t }: { batch: Batch; totals: BatchTot
       {left > 0 && (
         <ul className="list-unstyled ms-3">
           {t.left.map((p) => <li key={p.name}><Link to={rows(`left=${p.name}`)}>{amount(p.rows)}</Link> {reasons[p.name] ?? p.name}</li>)}
-          <li><a href={`/v1/batches/${batch.id}/result?left_out=any`}>As a sheet, with the reason beside each</a></li>
+          <LeftOut batch={batch} corrected={corrected} />
         </ul>
       )}
       <p>
