@@ -507,7 +507,7 @@ func TestConsoleBatch(t *testing.T) {
 	b.shows(".forecast figure", "Messages gone, as forecast")
 	b.write("#pace", "1/s")
 	b.shows(".forecast", "Held back by its own pace (100%)")
-	b.write("#pace", "")
+	b.do(chromedp.Navigate(h.URL+"/"), chromedp.Navigate(address))
 	b.write("#scouts", "5")
 	b.do(chromedp.Click(`#launch form:last-of-type button[type="submit"]`))
 	b.shows(".tally", "27 held")
