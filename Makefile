@@ -3,7 +3,7 @@ SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check audit fuzz chaos bench bench-core screenshots need-postgres need-chromium need-terminal FORCE
+.PHONY: help build demo example test check audit fuzz chaos bench bench-core screenshots need-postgres need-chromium need-terminal need-office sheets FORCE
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
 
@@ -34,6 +34,11 @@ need-terminal:
 	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
 	    xvfb xterm imagemagick fonts-dejavu-core fonts-noto-core fonts-noto-color-emoji fontconfig >/dev/null; }
 
+need-office:
+	@command -v soffice >/dev/null || { \
+	  echo "Installing a spreadsheet program"; \
+	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends libreoffice-calc >/dev/null; }
+
 demo: build need-postgres ## start everything with demo data, and stay up
 	@exec bin/pigeon demo
 
@@ -42,6 +47,9 @@ example: build need-postgres ## play the whole scenario in a fresh place and che
 
 test: build need-postgres need-chromium ## run all tests
 	go test ./... -count=1 -parallel 4 -timeout 20m
+
+sheets: build need-postgres need-office ## hold lists and results against a spreadsheet program, in several locales
+	go test ./e2e -run TestSheetsOfAnOfficeProgram -count=1 -v
 
 check: build audit ## formatting, vet, staticcheck, weaknesses, types, the description of the API
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "not formatted: $$bad"; exit 1; }

@@ -847,6 +847,17 @@ func (a *API) batchResult(c *gin.Context) {
 		a.refuse(c, faults)
 		return
 	}
+	var book *batches.Workbook
+	if format == "xlsx" && choice == (batches.Choice{}) {
+		var err error
+		if book, err = a.engine.Batches.Workbook(c.Request.Context(), one); err != nil {
+			a.refuse(c, err)
+			return
+		}
+		if book != nil {
+			defer book.Close()
+		}
+	}
 	name := strings.TrimSuffix(one.Found.File, filepath.Ext(one.Found.File))
 	name = strings.Map(func(r rune) rune {
 		if r < ' ' || r == '"' || r == '\\' || r > '~' {
@@ -867,7 +878,10 @@ func (a *API) batchResult(c *gin.Context) {
 	c.Status(http.StatusOK)
 	rows := a.engine.Batches.Rows(c.Request.Context(), one, 1, choice)
 	var err error
-	if format == "jsonl" {
+	switch {
+	case book != nil:
+		err = book.Write(c.Writer, rows)
+	case format == "jsonl":
 		encoder := json.NewEncoder(c.Writer)
 		encoder.SetEscapeHTML(false)
 		for row, wrong := range rows {
@@ -878,7 +892,7 @@ func (a *API) batchResult(c *gin.Context) {
 				break
 			}
 		}
-	} else {
+	default:
 		err = batches.WriteResult(c.Writer, one, format, rows)
 	}
 	if err != nil { // part of it has gone: the connection says that it is not whole

@@ -88,6 +88,8 @@ type Found struct {
 	Mark     bool     `json:"mark,omitempty"`  // it begins with a byte order mark
 	Comma    string   `json:"comma,omitempty"` // what stands between the cells of CSV
 	NoHead   bool     `json:"no_head,omitempty"`
+	Sheet    string   `json:"sheet,omitempty"`     // of a workbook
+	HeadLine int      `json:"head_line,omitempty"` // where its head is, 1 first
 	Columns  []Column `json:"columns,omitempty"`
 }
 

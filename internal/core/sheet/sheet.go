@@ -65,6 +65,7 @@ type Found struct {
 	Sheet     string // of XLSX
 	Sheets    []string
 	Head      bool // the first row names the columns
+	HeadLine  int  // where that row is, 1 first; 0 if there is none
 }
 
 // String says it in words.
@@ -257,6 +258,7 @@ func (l *List) begin(hint Hint) error {
 	if len(first.Cells) > columnsMost {
 		return fault.Because(ErrList, "it has %d columns, at most %d", len(first.Cells), columnsMost)
 	}
+	l.HeadLine = first.Line
 	l.Found.Head = !looksLikeData(first.Cells)
 	if hint.Head != nil {
 		l.Found.Head = *hint.Head
@@ -265,7 +267,7 @@ func (l *List) begin(hint Hint) error {
 		l.head = named(first.Cells)
 		return nil
 	}
-	l.held = []Row{first}
+	l.HeadLine, l.held = 0, []Row{first}
 	l.head = named(make([]string, len(first.Cells)))
 	return nil
 }

@@ -51,6 +51,12 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 			fmt.Sprintf("0 to %d", one.Rows),
 		)
 	}
+	book := &spool{}
+	defer book.close()
+	whole := at == 0 && (one.Rows == 0 || one.Found.File == file) // then the file is all that the batch is made of
+	if whole {
+		in = io.TeeReader(in, book)
+	}
 	list, err := sheet.Open(in, hint)
 	if err != nil {
 		return done, fault.New("list", fault.Why(err), "CSV, XLSX, JSON Lines, or numbers one a line")
@@ -74,7 +80,14 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 			return w.done(list.Mended), err
 		}
 	}
-	err = w.flush(ctx, true)
+	if err = w.flush(ctx, true); err != nil {
+		return w.done(list.Mended), err
+	}
+	if whole && w.at == w.before {
+		err = book.keep(ctx, b.Store, one)
+	} else if w.before > w.one.Rows {
+		err = b.Store.DropFile(ctx, id)
+	}
 	return w.done(list.Mended), err
 }
 
@@ -91,7 +104,7 @@ func listError(err error) error {
 func recognise(found *batch.Found, list *sheet.List, columns []sheet.Column, file string) []int {
 	if found.Columns == nil {
 		*found = batch.Found{File: file, Said: list.Found.String(), Format: string(list.Format), Encoding: list.Encoding,
-			Mark: list.Mark, NoHead: !list.Found.Head}
+			Mark: list.Mark, NoHead: !list.Found.Head, Sheet: list.Sheet, HeadLine: list.HeadLine}
 		if list.Delimiter != 0 {
 			found.Comma = string(list.Delimiter)
 		}

@@ -2,6 +2,7 @@ package batches
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -61,7 +62,7 @@ func (b *Batches) Correct(ctx context.Context, id uuid.UUID, in io.Reader, hint 
 			return notNow(is, "it was changed meanwhile; take the sheet of what is left out anew")
 		}
 		is.State, is.Totals, is.RehearsedAt = batch.Open, nil, nil
-		return s.ReplacePacks(ctx, id, packs)
+		return errors.Join(s.ReplacePacks(ctx, id, packs), s.DropFile(ctx, id))
 	})
 	return c.rows, err
 }

@@ -13,6 +13,7 @@ import (
 
 	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/store"
 )
 
@@ -30,9 +31,7 @@ func WriteResult(out io.Writer, one store.Batch, format string, rows iter.Seq2[R
 	for _, c := range one.Found.Columns {
 		head = append(head, c.Head)
 	}
-	for _, name := range resultHead {
-		head = append(head, ours+name)
-	}
+	head = append(head, ourHead()...)
 	if format == "xlsx" {
 		return writeXLSX(out, head, len(one.Found.Columns), rows)
 	}
@@ -71,12 +70,19 @@ func own(r Row, columns int) []string {
 }
 
 func writeCSV(out io.Writer, one store.Batch, head []string, rows iter.Seq2[Row, error]) error {
-	if one.Found.Mark && one.Found.Encoding == "utf-8" {
+	// Of a list that was no CSV nobody has said how to write one: with a mark, by which
+	// spreadsheet programs know UTF-8.
+	unsaid := one.Found.Format != string(sheet.CSV) && one.Found.Format != ""
+	if one.Found.Mark && one.Found.Encoding == "utf-8" || unsaid {
 		if _, err := io.WriteString(out, "\ufeff"); err != nil {
 			return err
 		}
 	}
-	written := charset.Writer(out, one.Found.Encoding)
+	encoding := one.Found.Encoding
+	if unsaid {
+		encoding = "utf-8"
+	}
+	written := charset.Writer(out, encoding)
 	w := csv.NewWriter(written)
 	if comma := []rune(one.Found.Comma); len(comma) == 1 {
 		w.Comma = comma[0]

@@ -44,7 +44,7 @@ func TestResultIsWrittenAsTheListCame(t *testing.T) {
 			t.Errorf("%s comes back as %+v", name, list.Found)
 		}
 		for row, err := range list.Rows() {
-			if err != nil || row.Cells[1] != cell || row.Cells[len(row.Cells)-1] != "twice" {
+			if err != nil || row.Cells[1] != cell || row.Cells[len(row.Cells)-2] != "twice" || row.Cells[len(row.Cells)-1] != "1" {
 				t.Errorf("%s: %v, %v", name, row, err)
 			}
 		}

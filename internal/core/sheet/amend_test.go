@@ -1,0 +1,140 @@
+package sheet
+
+import (
+	"archive/zip"
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/xuri/excelize/v2"
+)
+
+// book makes a workbook with formats, a formula, another sheet, gaps and rows without cells.
+func book(t *testing.T) []byte {
+	t.Helper()
+	file := excelize.NewFile()
+	defer file.Close()
+	bold, err := file.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, NumFmt: 14})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for place, value := range map[string]any{"A2": "Mobile", "B2": "Name", "A3": 447700900123, "B3": "Jörg & <Ann>", "C3": 45000,
+		"A5": "+447700900124", "B5": "x", "D5": " "} {
+		if err := file.SetCellValue("Sheet1", place, value); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, do := range []error{
+		file.SetCellStyle("Sheet1", "A2", "C3", bold), file.SetCellFormula("Sheet1", "C5", "1+2"), file.SetColWidth("Sheet1", "A", "A", 31),
+		file.SetRowHeight("Sheet1", 7, 40),
+	} {
+		if do != nil {
+			t.Fatal(do)
+		}
+	}
+	if _, err := file.NewSheet("Other"); err != nil {
+		t.Fatal(err)
+	}
+	file.SetCellValue("Other", "A1", "stays")
+	var out bytes.Buffer
+	if err := file.Write(&out); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+func reader(t *testing.T, b []byte) *zip.Reader {
+	t.Helper()
+	r, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func TestAmend(t *testing.T) {
+	t.Parallel()
+	source := book(t)
+	var asked []int
+	var out bytes.Buffer
+	err := Amend(&out, reader(t, source), "Sheet1", func(line int) ([]string, error) {
+		asked = append(asked, line)
+		return map[int][]string{2: {"state", "cost"}, 3: {"delivered", "0.0742"}, 5: {`<&"`, ""}}[line], nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	amended, err := excelize.OpenReader(bytes.NewReader(out.Bytes()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer amended.Close()
+	for place, want := range map[string]string{"A2": "Mobile", "A3": "447700900123", "B3": "Jörg & <Ann>", "E2": "state", "F2": "cost",
+		"E3": "delivered", "F3": "0.0742", "E5": `<&"`, "F5": ""} {
+		if got, err := amended.GetCellValue("Sheet1", place, excelize.Options{RawCellValue: true}); got != want || err != nil {
+			t.Errorf("%s holds %q, %v; want %q", place, got, err, want)
+		}
+	}
+	style, _ := amended.GetCellStyle("Sheet1", "C3")
+	formula, _ := amended.GetCellFormula("Sheet1", "C5")
+	width, _ := amended.GetColWidth("Sheet1", "A")
+	height, _ := amended.GetRowHeight("Sheet1", 7)
+	if other, _ := amended.GetCellValue("Other", "A1"); style == 0 || formula != "1+2" || width != 31 || height != 40 || other != "stays" {
+		t.Errorf("style %d, formula %q, width %v, height %v, other sheet %q", style, formula, width, height, other)
+	}
+	if got := fmt.Sprint(asked); !strings.HasPrefix(got, "[2 3") || !strings.Contains(got, " 5") {
+		t.Errorf("asked for %v", asked)
+	}
+	// All other parts stay to the octet.
+	before, after := reader(t, source), reader(t, out.Bytes())
+	for i, file := range before.File {
+		same := file.CRC32 == after.File[i].CRC32 && file.Name == after.File[i].Name
+		if same == strings.HasSuffix(file.Name, "sheet1.xml") {
+			t.Errorf("%s: the same %v", file.Name, same)
+		}
+	}
+	if err := Amend(io.Discard, reader(t, source), "Nothing", nil); err == nil || !strings.Contains(err.Error(), `no sheet "Nothing"`) {
+		t.Errorf("no such sheet: %v", err)
+	}
+}
+
+// A sheet may be written otherwise than most: with a prefix, without numbers of rows, with
+// rows that close themselves.
+func TestAmendOtherForms(t *testing.T) {
+	t.Parallel()
+	parts := map[string]string{
+		"_rels/.rels":                `<Relationships xmlns="r"><Relationship Id="a" Type="x/officeDocument" Target="/xl/book.xml"/></Relationships>`,
+		"xl/book.xml":                `<x:workbook xmlns:x="m" xmlns:q="q"><x:sheets><x:sheet name="A&amp;B" sheetId="1" q:id="z"/></x:sheets></x:workbook>`,
+		"xl/_rels/book.xml.rels":     `<Relationships xmlns="r"><Relationship Id="z" Type="worksheet" Target="worksheets/one.xml"/></Relationships>`,
+		"xl/worksheets/one.xml":      `<?xml version="1.0"?><x:worksheet xmlns:x="m"><x:dimension ref="A1:B2"/><x:sheetData><x:row spans="1:2"><x:c t="str"><x:v>&lt;</x:v></x:c><x:c/></x:row><x:row r='4' spans='1:1' /><!-- c --></x:sheetData></x:worksheet>`,
+		"xl/worksheets/evidence.xml": `<broken`,
+	}
+	var source bytes.Buffer
+	w := zip.NewWriter(&source)
+	for _, name := range []string{"_rels/.rels", "xl/book.xml", "xl/_rels/book.xml.rels", "xl/worksheets/one.xml", "xl/worksheets/evidence.xml"} {
+		part, err := w.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		io.WriteString(part, parts[name])
+	}
+	w.Close()
+	var out bytes.Buffer
+	err := Amend(&out, reader(t, source.Bytes()), "A&B", func(line int) ([]string, error) { return []string{fmt.Sprint("n", line)}, nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	file, err := reader(t, out.Bytes()).Open("xl/worksheets/one.xml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := io.ReadAll(file)
+	const want = `<?xml version="1.0"?><x:worksheet xmlns:x="m"><x:sheetData><x:row><x:c t="str"><x:v>&lt;</x:v></x:c><x:c/>` +
+		`<x:c r="C1" t="inlineStr"><x:is><x:t xml:space="preserve">n1</x:t></x:is></x:c></x:row>` +
+		`<x:row r='4' ><x:c r="C4" t="inlineStr"><x:is><x:t xml:space="preserve">n4</x:t></x:is></x:c></x:row><!-- c --></x:sheetData></x:worksheet>`
+	if string(got) != want || err != nil {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+}
