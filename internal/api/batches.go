@@ -95,7 +95,7 @@ func wireWants(name string, w batch.Wants) client.BatchWants {
 		ValidFor:   client.Span(w.ValidFor),
 		Country:    w.Country,
 		Language:   w.Language,
-		Cure:       w.Cure,
+		Cure:       cmp.Or(w.Cure, w.KeyCure),
 		Flash:      w.Flash,
 		Long:       w.Long,
 		AtAnyHour:  w.AtAnyHour,
@@ -235,11 +235,10 @@ func samples(shown []batch.Shown) []client.BatchSample {
 }
 
 // counted is a batch with what has become of its rows.
-func (a *API) counted(ctx context.Context, b store.Batch) (client.Batch, error) {
+func (a *API) counted(b store.Batch, counts []store.BatchCount) client.Batch {
 	w := wireBatch(b)
-	counts, err := a.engine.Store.CountBatch(ctx, b)
-	if err != nil || b.First == nil {
-		return w, err
+	if b.First == nil {
+		return w
 	}
 	var tally delivery.Tally
 	spent := batch.Sums{}
@@ -272,7 +271,7 @@ func (a *API) counted(ctx context.Context, b store.Batch) (client.Batch, error) 
 	slices.SortFunc(w.Failures, func(x, y client.Failure) int {
 		return cmp.Or(cmp.Compare(y.N, x.N), cmp.Compare(x.State+x.Cause, y.State+y.Cause))
 	})
-	return w, nil
+	return w
 }
 
 // went reports whether a message in the state has been paid for, as far as that is known.
@@ -332,7 +331,10 @@ func (a *API) batch(c *gin.Context) {
 func (a *API) answerBatch(c *gin.Context, status int, one store.Batch, err error) {
 	var w client.Batch
 	if err == nil {
-		w, err = a.counted(c.Request.Context(), one)
+		var counts []store.BatchCount
+		if counts, err = a.engine.Store.CountBatch(c.Request.Context(), one); err == nil {
+			w = a.counted(one, counts)
+		}
 	}
 	var acts []store.BatchAct
 	if err == nil {
@@ -365,13 +367,13 @@ func (a *API) batches(c *gin.Context) {
 	}
 	l := client.List[client.Batch]{Items: []client.Batch{}}
 	found, l.Next = cut(p, found, func(b *store.Batch) uuid.UUID { return b.ID })
+	counts, err := a.engine.Store.CountBatches(c.Request.Context(), found)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
 	for _, one := range found {
-		w, err := a.counted(c.Request.Context(), one)
-		if err != nil {
-			a.refuse(c, err)
-			return
-		}
-		l.Items = append(l.Items, w)
+		l.Items = append(l.Items, a.counted(one, counts[one.ID]))
 	}
 	c.JSON(http.StatusOK, l)
 }

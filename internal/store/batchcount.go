@@ -94,19 +94,38 @@ type BatchCount struct {
 // CountBatch counts the rows of a batch that were accepted, in one statement and so at one
 // moment: those that are messages, and those that wait to become some.
 func (s *Store) CountBatch(ctx context.Context, b Batch) ([]BatchCount, error) {
-	if b.First == nil {
-		return nil, nil
+	counts, err := s.CountBatches(ctx, []Batch{b})
+	return counts[b.ID], err
+}
+
+// CountBatches does so for several, at one moment for all of them.
+func (s *Store) CountBatches(ctx context.Context, batches []Batch) (map[uuid.UUID][]BatchCount, error) {
+	var launched []Batch
+	for _, b := range batches {
+		if b.First != nil {
+			launched = append(launched, b)
+		}
 	}
-	counts, err := query(ctx, s.reading(), func(rows pgx.Rows) (c BatchCount, err error) {
-		err = rows.Scan(&c.Gateway, &c.State, &c.Cause, &c.Currency, &c.N, &c.Micros, &c.Waiting)
+	counts := make(map[uuid.UUID][]BatchCount, len(launched))
+	if launched == nil {
+		return counts, nil
+	}
+	_, err := query(ctx, s.reading(), func(rows pgx.Rows) (c BatchCount, err error) {
+		var id uuid.UUID
+		if err = rows.Scan(&id, &c.Gateway, &c.State, &c.Cause, &c.Currency, &c.N, &c.Micros, &c.Waiting); err == nil {
+			counts[id] = append(counts[id], c)
+		}
 		return c, err
-	}, `SELECT gateway_id, state, cause, currency, sum(n)::bigint, sum(micros)::bigint, waiting FROM (
-			SELECT gateway_id, state, cause, currency, n, micros, false AS waiting FROM batch_counts WHERE first = $1
-			UNION ALL SELECT gateway_id, state, cause, currency, n, micros, false FROM batch_deltas WHERE first = $1
-			UNION ALL SELECT gateway_id, state, '', '', n, 0, true FROM batch_waiting WHERE batch_id = $2) AS counts
-		GROUP BY 1, 2, 3, 4, 7 HAVING sum(n) <> 0 ORDER BY 2, 3, 1`, *b.First, b.ID)
+	}, `SELECT b.id, c.gateway_id, c.state, c.cause, c.currency, c.n, c.micros, c.waiting
+		FROM unnest($1::uuid[], $2::uuid[]) AS b (id, first), LATERAL (
+			SELECT gateway_id, state, cause, currency, sum(n)::bigint AS n, sum(micros)::bigint AS micros, waiting FROM (
+				SELECT gateway_id, state, cause, currency, n, micros, false AS waiting FROM batch_counts WHERE first = b.first
+				UNION ALL SELECT gateway_id, state, cause, currency, n, micros, false FROM batch_deltas WHERE first = b.first
+				UNION ALL SELECT gateway_id, state, '', '', n, 0, true FROM batch_waiting WHERE batch_id = b.id) AS counts
+			GROUP BY 1, 2, 3, 4, 7 HAVING sum(n) <> 0) AS c ORDER BY b.id, c.state, c.cause, c.gateway_id`,
+		ids(launched, func(b *Batch) uuid.UUID { return b.ID }), ids(launched, func(b *Batch) uuid.UUID { return *b.First }))
 	if err != nil {
-		return nil, fmt.Errorf("counting a batch: %w", err)
+		return nil, fmt.Errorf("counting batches: %w", err)
 	}
 	return counts, nil
 }

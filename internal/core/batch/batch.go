@@ -59,6 +59,7 @@ type Wants struct {
 	Country  string `json:"country,omitempty"`  // in which numbers are dialled that have no country code
 	Language string `json:"language,omitempty"` // of rows that name none
 	Cure     string `json:"cure,omitempty"`
+	KeyCure  string `json:"key_cure,omitempty"` // of the key that made it, where Cure is empty
 	// Labels are those of the batch, KeyLabels those of the key that made it.
 	Labels    map[string]string `json:"labels,omitempty"`
 	KeyLabels label.Set         `json:"key_labels,omitempty"`

@@ -85,16 +85,13 @@ func (b *Batches) Create(ctx context.Context, key store.Key, name string, wants 
 			fmt.Sprintf("at most %d characters", nameMost),
 		)
 	}
-	wants.KeyLabels = key.Labels
+	wants.KeyLabels, wants.KeyCure = key.Labels, key.Cure
 	if err := b.labelled(ctx, &wants, &faults); err != nil {
 		return store.Batch{}, err
 	}
 	b.wanted(wants, &faults)
 	if faults != nil {
 		return store.Batch{}, faults
-	}
-	if wants.Cure == "" {
-		wants.Cure = key.Cure
 	}
 	one := store.Batch{ID: store.IDAt(now), KeyID: key.ID, ByWhom: key.Name, Name: name, State: batch.Open, Wants: wants,
 		CreatedAt: now, ChangedAt: now}
@@ -162,11 +159,11 @@ func (b *Batches) Change(
 		if one.State.Launched() {
 			return notNow(one, "it can be changed until it is launched")
 		}
-		labels := one.Wants.KeyLabels
+		labels, cure := one.Wants.KeyLabels, one.Wants.KeyCure
 		if err := change(&one.Name, &one.Wants, one.Found.Columns); err != nil {
 			return err
 		}
-		one.Wants.KeyLabels = labels
+		one.Wants.KeyLabels, one.Wants.KeyCure = labels, cure
 		var faults fault.Faults
 		if err := b.labelled(ctx, &one.Wants, &faults); err != nil {
 			return err

@@ -244,7 +244,7 @@ func (b *Batches) plan(r *rows, row *sheet.Row) (intake.Plan, fault.Faults, erro
 }
 
 func (b *Batches) planned(r *rows, d intake.Draft) (intake.Plan, fault.Faults, error) {
-	return b.Intake.Plan(d, smstext.Level(cmp.Or(r.wants.Cure, string(smstext.Off))), intake.Whole)
+	return b.Intake.Plan(d, smstext.Level(cmp.Or(r.wants.Cure, r.wants.KeyCure, string(smstext.Off))), intake.Whole)
 }
 
 // checkOf is what a plan came to.
