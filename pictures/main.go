@@ -189,7 +189,8 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 			s.dispatchEvent(new Event("change", { bubbles: true })); })(); setTimeout(() => ` + press("Check it") + `, 500)`},
 		{name: "batch-rehearsal", address: service + "/batches/" + rehearsed, waits: ".papers"},
 		{name: "countries", address: service + "/countries", waits: "tbody tr"},
-		{name: "changes", address: service + "/changes", waits: "tbody tr"},
+		{name: "batch-forecast", address: service + "/batches/" + rehearsed, waits: "#launch .forecast figure",
+			first: fill("#pace", "40/s") + `; document.querySelector("#launch").scrollIntoView({ block: "end" })`},
 		{name: "phone", address: phone + "#+447700900158", waits: ".text"},
 		{name: "batch", address: service + "/batches/" + running, waits: ".tally", late: 12 * time.Second},
 	} {
