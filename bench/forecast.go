@@ -105,7 +105,12 @@ func (v voyage) sail(ctx context.Context, s settings) (off float64, took time.Du
 		return 0, 0, err
 	}
 	for i, r := range v.rivals {
-		one, err := h.listed(ctx, client.BatchWants{Name: fmt.Sprint("rival ", i), Text: "Rival", Sender: "Lanternholm"}, v.list(r.rows, 0, time.Time{}), "rival.csv")
+		one, err := h.listed(
+			ctx,
+			client.BatchWants{Name: fmt.Sprint("rival ", i), Text: "Rival", Sender: "Lanternholm"},
+			v.list(r.rows, 0, time.Time{}),
+			"rival.csv",
+		)
 		if err == nil {
 			_, err = h.Client.LaunchBatch(ctx, one.ID, r.launch)
 		}

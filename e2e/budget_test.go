@@ -32,7 +32,11 @@ func TestBudgetsAndASecondPerson(t *testing.T) {
 		!strings.Contains(err.Error(), "the price is not known") {
 		t.Errorf("without prices: %v", err)
 	}
-	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "longshore", client.PricesFile{Source: "country,price,currency\n*,0.10,EUR\n"}, false))
+	must[client.PriceList](
+		t,
+	)(
+		h.Client.PutPrices(t.Context(), "longshore", client.PricesFile{Source: "country,price,currency\n*,0.10,EUR\n"}, false),
+	)
 	per := 500
 	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
 	second := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "second", BudgetDay: "22 EUR"}))

@@ -42,8 +42,10 @@ func TestForecastOfABatch(t *testing.T) {
 		"until": {
 			l: client.Launch{Pace: "10/s", Until: in(10 * time.Second)}, lasts: 10 * time.Second, left: 100, bound: "pace " + one.ID,
 		},
-		"after scouts":       {l: client.Launch{Scouts: "10"}, lasts: 4 * time.Second, waits: 190, bound: "gateway harbourline"},
-		"after scouts alone": {l: client.Launch{Scouts: "10", ScoutsAfter: "1m"}, lasts: time.Minute + 3800*time.Millisecond, bound: "gateway harbourline"},
+		"after scouts": {l: client.Launch{Scouts: "10"}, lasts: 4 * time.Second, waits: 190, bound: "gateway harbourline"},
+		"after scouts alone": {
+			l: client.Launch{Scouts: "10", ScoutsAfter: "1m"}, lasts: time.Minute + 3800*time.Millisecond, bound: "gateway harbourline",
+		},
 	} {
 		f := must[client.BatchForecast](t)(h.Client.ForecastBatch(t.Context(), one.ID, c.l))
 		if f.StartsAt == nil || len(f.Bounds) == 0 {
@@ -54,12 +56,14 @@ func TestForecastOfABatch(t *testing.T) {
 			max(f.Left-c.left, c.left-f.Left) > 20 || f.Waiting != c.waits || f.Bounds[0].Kind+" "+f.Bounds[0].Name != c.bound {
 			t.Errorf("%s: lasts %v, want %v; %+v", name, lasts, c.lasts, f)
 		}
-		if last := f.Curve[len(f.Curve)-1]; f.Curve[0].Gone != 0 || last.Gone != f.Goes || !last.At.Equal(f.EndsAt.Truncate(time.Millisecond)) && f.Left == 0 {
+		if last := f.Curve[len(f.Curve)-1]; f.Curve[0].Gone != 0 || last.Gone != f.Goes ||
+			!last.At.Equal(f.EndsAt.Truncate(time.Millisecond)) && f.Left == 0 {
 			t.Errorf("%s: the curve goes to %+v", name, last)
 		}
 	}
 	for say, l := range map[string]client.Launch{
-		"there is a pace, too": {Pace: "10/s", Evenly: in(time.Hour)}, "is before it starts": {Evenly: in(-time.Hour)}, "no pace": {Pace: "fast"},
+		"there is a pace, too": {Pace: "10/s", Evenly: in(time.Hour)},
+		"is before it starts":  {Evenly: in(-time.Hour)}, "no pace": {Pace: "fast"},
 	} {
 		var problem *client.Problem
 		if _, err := h.Client.ForecastBatch(t.Context(), one.ID, l); !errors.As(err, &problem) || problem.Status != 422 ||
@@ -67,8 +71,10 @@ func TestForecastOfABatch(t *testing.T) {
 			t.Errorf("%s: %v", say, err)
 		}
 	}
-	if code, out, said := h.pigeon("", "batch", "forecast", one.ID, "--pace", "10/s"); code != 0 || !strings.Contains(out, "200 messages in 20.0 s") ||
-		!strings.Contains(out, "held back by its own pace (100%)") || !strings.Contains(out, "█") {
+	if code, out, said := h.pigeon("", "batch", "forecast", one.ID, "--pace", "10/s"); code != 0 ||
+		!strings.Contains(out, "200 messages in 20.0 s") ||
+		!strings.Contains(out, "held back by its own pace (100%)") ||
+		!strings.Contains(out, "█") {
 		t.Errorf("%d\n%s%s", code, out, said)
 	}
 
@@ -95,7 +101,8 @@ func TestForecastOfABatch(t *testing.T) {
 		t.Errorf("paused: %+v", f)
 	}
 	must[client.Batch](t)(h.Client.CancelBatch(t.Context(), one.ID))
-	if _, err := h.Client.ForecastBatch(t.Context(), one.ID, client.Launch{}); err == nil || !strings.Contains(err.Error(), "nothing of it is to go") {
+	if _, err := h.Client.ForecastBatch(t.Context(), one.ID, client.Launch{}); err == nil ||
+		!strings.Contains(err.Error(), "nothing of it is to go") {
 		t.Errorf("withdrawn: %v", err)
 	}
 	must[client.Batch](t)(h.Client.CancelBatch(t.Context(), rival.ID))

@@ -16,17 +16,37 @@ import (
 func TestLabelsTellApplicationsApart(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
-	desk := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "desk", Labels: map[string]string{"app": "desk", "shop": "eu"}}))
+	desk := must[client.Key](
+		t,
+	)(
+		h.Client.NewKey(t.Context(), client.NewKey{Name: "desk", Labels: map[string]string{"app": "desk", "shop": "eu"}}),
+	)
 	atDesk := client.New(h.URL, desk.Key)
 	must[client.Message](t)(h.Client.Send(t.Context(), client.Draft{To: "+447700900101", Text: "none"}))
-	own := must[client.Message](t)(h.Client.Send(t.Context(), client.Draft{To: "+447700900101", Text: "own", Labels: map[string]string{"shop": "us"}}))
-	both := must[client.Message](t)(atDesk.Send(t.Context(), client.Draft{To: "+447700900101", Text: "both", Labels: map[string]string{"shop": "us", "x": "1"}}))
+	own := must[client.Message](
+		t,
+	)(
+		h.Client.Send(t.Context(), client.Draft{To: "+447700900101", Text: "own", Labels: map[string]string{"shop": "us"}}),
+	)
+	both := must[client.Message](
+		t,
+	)(
+		atDesk.Send(t.Context(), client.Draft{To: "+447700900101", Text: "both", Labels: map[string]string{"shop": "us", "x": "1"}}),
+	)
 	must[client.Message](t)(atDesk.Send(t.Context(), client.Draft{To: "+447700900101", Text: "key"}))
 	if fmt.Sprint(own.Labels, both.Labels) != "map[shop:us] map[app:desk shop:us x:1]" {
 		t.Errorf("%v, %v", own.Labels, both.Labels)
 	}
-	one := must[client.Batch](t)(atDesk.NewBatch(t.Context(), client.BatchWants{Text: "Hello", Repeats: true, Labels: map[string]string{"run": "storm"}}))
-	must[client.BatchAppended](t)(atDesk.AppendRows(t.Context(), one.ID, strings.NewReader("mobile\n+447700900101\n+447700900102\n"), client.ListHint{At: -1}))
+	one := must[client.Batch](
+		t,
+	)(
+		atDesk.NewBatch(t.Context(), client.BatchWants{Text: "Hello", Repeats: true, Labels: map[string]string{"run": "storm"}}),
+	)
+	must[client.BatchAppended](
+		t,
+	)(
+		atDesk.AppendRows(t.Context(), one.ID, strings.NewReader("mobile\n+447700900101\n+447700900102\n"), client.ListHint{At: -1}),
+	)
 	h.rehearsed(one.ID)
 	must[client.Batch](t)(atDesk.LaunchBatch(t.Context(), one.ID, client.Launch{Scouts: "1"}))
 	h.batchWhen(one.ID, "the scout has gone", func(b client.Batch) bool { return b.Tally.States["delivered"] == 1 })
@@ -69,13 +89,14 @@ func TestLabelsTellApplicationsApart(t *testing.T) {
 		}
 	}
 	form := "to=%2B447700900101&text=form&labels.shop=form"
-	if r, body := h.request("POST", "/v1/messages", form, "Content-Type", "application/x-www-form-urlencoded"); r.StatusCode != http.StatusAccepted ||
-		!strings.Contains(body, `"shop":"form"`) {
+	r, body := h.request("POST", "/v1/messages", form, "Content-Type", "application/x-www-form-urlencoded")
+	if r.StatusCode != http.StatusAccepted || !strings.Contains(body, `"shop":"form"`) {
 		t.Errorf("%d %s", r.StatusCode, body)
 	}
 	token := client.Draft{To: "+447700900101", Text: "again", Labels: map[string]string{"shop": "us"}}
 	first := must[client.Message](t)(h.Client.SendOnce(t.Context(), token, "one"))
-	if again := must[client.Message](t)(h.Client.SendOnce(t.Context(), token, "one")); again.ID != first.ID || again.Labels["shop"] != "us" {
+	if again := must[client.Message](t)(h.Client.SendOnce(t.Context(), token, "one")); again.ID != first.ID ||
+		again.Labels["shop"] != "us" {
 		t.Errorf("again: %+v", again)
 	}
 	token.Labels = map[string]string{"shop": "eu"}
@@ -86,7 +107,8 @@ func TestLabelsTellApplicationsApart(t *testing.T) {
 	// Where a label holds what is of one message alone it is refused before it fills the database.
 	refused := 0
 	for i := range label.SetsMost + 20 {
-		if _, err := h.Client.Send(t.Context(), client.Draft{To: "+447700900101", Text: "x", Labels: map[string]string{"order": fmt.Sprint(i)}}); err != nil {
+		d := client.Draft{To: "+447700900101", Text: "x", Labels: map[string]string{"order": fmt.Sprint(i)}}
+		if _, err := h.Client.Send(t.Context(), d); err != nil {
 			if refused++; !strings.Contains(err.Error(), "labels tell applications apart") {
 				t.Fatal(err)
 			}
@@ -95,5 +117,9 @@ func TestLabelsTellApplicationsApart(t *testing.T) {
 	if refused < 10 || refused > 30 {
 		t.Errorf("%d were refused", refused)
 	}
-	must[client.Message](t)(h.Client.Send(t.Context(), client.Draft{To: "+447700900101", Text: "own", Labels: map[string]string{"shop": "us"}}))
+	must[client.Message](
+		t,
+	)(
+		h.Client.Send(t.Context(), client.Draft{To: "+447700900101", Text: "own", Labels: map[string]string{"shop": "us"}}),
+	)
 }

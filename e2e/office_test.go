@@ -24,8 +24,10 @@ func TestSheetsOfAnOfficeProgram(t *testing.T) {
 	convert := func(from, filter, extension string, options ...string) string {
 		t.Helper()
 		to := filepath.Join(folder, strings.NewReplacer(":", "", ",", "_", " ", "").Replace(filter))
-		out, err := exec.Command(office, append(append([]string{"-env:UserInstallation=file://" + filepath.Join(folder, "profile"), "--headless"}, options...),
-			"--convert-to", filter, "--outdir", to, from)...).CombinedOutput()
+		own := "-env:UserInstallation=file://" + filepath.Join(folder, "profile")
+		out, err := exec.Command(office, append(append([]string{own, "--headless"}, options...),
+			"--convert-to", filter, "--outdir", to, from)...).
+			CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s: %v\n%s", filter, err, out)
 		}
@@ -41,7 +43,11 @@ func TestSheetsOfAnOfficeProgram(t *testing.T) {
 		t.Helper()
 		list := must[[]byte](t)(os.ReadFile(file))
 		one := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: "Dear {Name}, {Fare}", Country: "GB"}))
-		must[client.BatchAppended](t)(h.Client.AppendRows(t.Context(), one.ID, bytes.NewReader(list), client.ListHint{File: filepath.Base(file), At: -1}))
+		must[client.BatchAppended](
+			t,
+		)(
+			h.Client.AppendRows(t.Context(), one.ID, bytes.NewReader(list), client.ListHint{File: filepath.Base(file), At: -1}),
+		)
 		return h.rehearsed(one.ID)
 	}
 	// Separator, quote, encoding, first line, columns, language, quote all, as shown.
@@ -58,8 +64,8 @@ func TestSheetsOfAnOfficeProgram(t *testing.T) {
 		if one.Recognised != recognised || one.Totals.Goes != n {
 			t.Errorf("%s: %q, %d of %d go: %+v", filter, one.Recognised, one.Totals.Goes, n, one.Totals.Left)
 		}
-		if row := must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), one.ID, "", "", "", 1)).Items[0]; row.To != "+447700900000" ||
-			row.Cells["Name"] != "Jörg 0" {
+		row := must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), one.ID, "", "", "", 1)).Items[0]
+		if row.To != "+447700900000" || row.Cells["Name"] != "Jörg 0" {
 			t.Errorf("%s: %+v", filter, row)
 		}
 	}

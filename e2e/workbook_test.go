@@ -20,7 +20,13 @@ func workbook(t *testing.T, n int) []byte {
 	t.Helper()
 	file := excelize.NewFile()
 	defer file.Close()
-	bold := must[int](t)(file.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"#FFE9C7"}}}))
+	bold := must[int](
+		t,
+	)(
+		file.NewStyle(
+			&excelize.Style{Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"#FFE9C7"}}},
+		),
+	)
 	date := must[int](t)(file.NewStyle(&excelize.Style{NumFmt: 14}))
 	set := func(place string, value any) {
 		if err := file.SetCellValue("Sheet1", place, value); err != nil {
@@ -66,7 +72,11 @@ func TestBatchWorkbookKeepsItsFormats(t *testing.T) {
 	upload := func(list []byte, w client.BatchWants) client.Batch {
 		one := must[client.Batch](t)(h.Client.NewBatch(t.Context(), w))
 		for range 2 { // the same again changes nothing
-			must[client.BatchAppended](t)(h.Client.AppendRows(t.Context(), one.ID, bytes.NewReader(list), client.ListHint{File: "list.xlsx"}))
+			must[client.BatchAppended](
+				t,
+			)(
+				h.Client.AppendRows(t.Context(), one.ID, bytes.NewReader(list), client.ListHint{File: "list.xlsx"}),
+			)
 		}
 		return h.rehearsed(one.ID)
 	}
@@ -97,7 +107,8 @@ func TestBatchWorkbookKeepsItsFormats(t *testing.T) {
 	formula := must[string](t)(book.GetCellFormula("Sheet1", "D5"))
 	shown := must[string](t)(book.GetCellValue("Sheet1", "C2"))
 	visible := must[bool](t)(book.GetRowVisible("Sheet1", 4))
-	if width != 33 || formula != "C5*0.001" || !strings.Contains(shown, "-") || visible || must[int](t)(book.GetCellStyle("Sheet1", "A1")) == 0 {
+	if width != 33 || formula != "C5*0.001" || !strings.Contains(shown, "-") || visible ||
+		must[int](t)(book.GetCellStyle("Sheet1", "A1")) == 0 {
 		t.Errorf("width %v, formula %q, a date shown as %q, row 4 visible %v", width, formula, shown, visible)
 	}
 	parts := func(b []byte) map[string]uint32 {
@@ -117,13 +128,23 @@ func TestBatchWorkbookKeepsItsFormats(t *testing.T) {
 		t.Errorf("%d parts, there were %d", len(after), len(before))
 	}
 	// Rows that are left out alone are a plain sheet, and a result is a list again.
-	if again := upload(result, client.BatchWants{Text: "Dear {Name}, again", Country: "GB"}); again.Totals.Goes != n || len(again.Columns) != 4 {
+	if again := upload(result, client.BatchWants{Text: "Dear {Name}, again", Country: "GB"}); again.Totals.Goes != n ||
+		len(again.Columns) != 4 {
 		t.Errorf("as a list again: %+v, %+v", again.Totals, again.Columns)
 	}
 	// With rows of elsewhere it is not that workbook any more.
 	more := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: "Dear {Name}", Country: "GB"}))
 	must[client.BatchAppended](t)(h.Client.AppendRows(t.Context(), more.ID, bytes.NewReader(source), client.ListHint{File: "list.xlsx"}))
-	must[client.BatchAppended](t)(h.Client.AppendRows(t.Context(), more.ID, strings.NewReader("Mobile,Name\n+447700900777,Ann\n"), client.ListHint{File: "more.csv", At: -1}))
+	must[client.BatchAppended](
+		t,
+	)(
+		h.Client.AppendRows(
+			t.Context(),
+			more.ID,
+			strings.NewReader("Mobile,Name\n+447700900777,Ann\n"),
+			client.ListHint{File: "more.csv", At: -1},
+		),
+	)
 	plain := must[*excelize.File](t)(excelize.OpenReader(bytes.NewReader(h.result(more.ID, "xlsx"))))
 	defer plain.Close()
 	if rows := must[[][]string](t)(plain.GetRows("Sheet1")); len(rows) != n+2 || rows[n+1][1] != "Ann" {

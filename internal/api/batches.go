@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -158,7 +159,12 @@ func wireBatch(b store.Batch) client.Batch {
 		if !b.Launch.Foreseen.IsZero() {
 			l.Foreseen = &b.Launch.Foreseen
 		}
-		l.Guard = &client.Guard{Failures: b.Launch.Guard.Failures, Cause: b.Launch.Guard.Cause, Doubt: b.Launch.Guard.Doubt, Cost: b.Launch.Guard.Cost}
+		l.Guard = &client.Guard{
+			Failures: b.Launch.Guard.Failures,
+			Cause:    b.Launch.Guard.Cause,
+			Doubt:    b.Launch.Guard.Doubt,
+			Cost:     b.Launch.Guard.Cost,
+		}
 		if wait := b.Launch.ScoutsWait; wait.After > 0 {
 			l.ScoutsAfter, l.ScoutsLeast = client.Span(span.Format(wait.After)), wait.Least
 		}
@@ -882,7 +888,9 @@ func (a *API) batchResult(c *gin.Context) {
 	var err error
 	switch {
 	case book != nil:
-		err = book.Write(c.Writer, rows)
+		if err = book.Write(c.Writer, rows); errors.Is(err, sheet.ErrList) && c.Writer.Size() <= 0 { // better plain than none
+			err = batches.WriteResult(c.Writer, one, format, rows)
+		}
 	case format == "jsonl":
 		encoder := json.NewEncoder(c.Writer)
 		encoder.SetEscapeHTML(false)

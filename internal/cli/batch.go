@@ -21,15 +21,31 @@ import (
 )
 
 func (a *app) batch() *cobra.Command {
-	return group("batch", "Send one text to many: rehearse, launch, watch, and get the list back",
-		a.batchRehearse(), a.batchForecast(), a.batchLaunch(), a.batchList(), a.batchShow(), a.batchRows(), a.batchTry(), a.batchWatch(), a.batchResult(),
+	return group(
+		"batch",
+		"Send one text to many: rehearse, launch, watch, and get the list back",
+		a.batchRehearse(),
+		a.batchForecast(),
+		a.batchLaunch(),
+		a.batchList(),
+		a.batchShow(),
+		a.batchRows(),
+		a.batchTry(),
+		a.batchWatch(),
+		a.batchResult(),
 		a.batchChange("pause", "Hold a batch back: what is not on its way to a gateway stays", (*client.Client).PauseBatch),
 		a.batchChange("resume", "Let a batch go on that was held back", (*client.Client).ResumeBatch),
 		a.batchChange("release", "Let the rest go after the scouts", (*client.Client).ReleaseBatch),
 		a.batchChange("cancel", "Withdraw what of a batch is not on its way", (*client.Client).CancelBatch),
 		a.batchChange("approve", "Let a batch go that a second person has to look at, with another key than it was launched with",
 			(*client.Client).ApproveBatch),
-		a.batchCorrect(), a.batchPace(), a.batchBudget(), a.batchCompare(), a.batchRetry(), a.batchRemove())
+		a.batchCorrect(),
+		a.batchPace(),
+		a.batchBudget(),
+		a.batchCompare(),
+		a.batchRetry(),
+		a.batchRemove(),
+	)
 }
 
 // batchFlags are what a batch sends and how its list is read.

@@ -200,8 +200,8 @@ func (a *app) writeStanding(out io.Writer, one client.Batch) {
 	}
 	if l := one.Launch; l != nil {
 		for _, part := range []struct{ say, value string }{
-			{"pace", l.Pace}, {"evenly", a.maybe(l.Evenly)}, {"scouts", l.Scouts}, {"starts", a.maybe(l.StartsAt)}, {"until", a.maybe(l.Until)},
-			{"forecast", a.maybe(l.Foreseen)}, {"budget", l.Budget},
+			{"pace", l.Pace}, {"evenly", a.maybe(l.Evenly)}, {"scouts", l.Scouts},
+			{"starts", a.maybe(l.StartsAt)}, {"until", a.maybe(l.Until)}, {"forecast", a.maybe(l.Foreseen)}, {"budget", l.Budget},
 		} {
 			if part.value != "" {
 				fmt.Fprintf(out, "%-8s %s\n", part.say, part.value)

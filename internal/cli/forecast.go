@@ -82,7 +82,10 @@ func (a *app) forecastWords(f client.BatchForecast) []string {
 		words = append(words, fmt.Sprintf("%s would not go: the time is over before, or no gateway takes them", counted(f.Left, "message")))
 	}
 	if f.Waiting > 0 {
-		words = append(words, fmt.Sprintf("%s wait for the scouts until they are released; this is as if that were at once", counted(f.Waiting, "row")))
+		words = append(
+			words,
+			fmt.Sprintf("%s wait for the scouts until they are released; this is as if that were at once", counted(f.Waiting, "row")),
+		)
 	}
 	if f.Why != "" {
 		words = append(words, "it does not go now ("+f.Why+"); this is as if it did")

@@ -232,7 +232,8 @@ func (a *app) printMessages(cmd *cobra.Command, value any, messages []client.Mes
 		s.rows = append(
 			s.rows,
 			[]string{m.ID, stateWord(m), m.Cause, m.To, flat(m.Text), strings.TrimSuffix(clock(m.CreatedAt.Truncate(time.Second)), ".000"),
-				m.Sender, m.Gateway, fmt.Sprint(m.Segments), m.Kind, m.Country, m.GatewayRef, m.Reference, m.Template, labelWords(m.Labels), price},
+				m.Sender, m.Gateway, fmt.Sprint(m.Segments), m.Kind, m.Country, m.GatewayRef, m.Reference, m.Template,
+				labelWords(m.Labels), price},
 		)
 	}
 	return a.printGrid(cmd, value, s)

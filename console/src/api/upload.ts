@@ -5,7 +5,8 @@ import { Refusal, type Problem } from "./client";
  * million rows take a moment.
  */
 export function uploadRows(batch: string, file: File, progress: (share: number) => void): Promise<void> {
-  return upload(`/v1/batches/${batch}/rows?at=0&file=${encodeURIComponent(file.name)}`, file, progress, "What came is kept, in a batch that is open.");
+  const address = `/v1/batches/${batch}/rows?at=0&file=${encodeURIComponent(file.name)}`;
+  return upload(address, file, progress, "What came is kept, in a batch that is open.");
 }
 
 /** Puts rows back that were left out and have been corrected. */

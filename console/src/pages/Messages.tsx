@@ -87,6 +87,11 @@ export function Messages() {
     setSearch(next);
   }
 
+  function all() {
+    setTyped("");
+    set({ q: undefined, state: undefined, kind: undefined, gateway: undefined, contested: undefined, label: undefined });
+  }
+
   function submit() {
     const word = typed.trim();
     if (uuid.test(word)) go(`/messages/${word.toLowerCase()}`);
@@ -139,7 +144,8 @@ export function Messages() {
       {(page.error ?? tally.error) && <Refused error={page.error ?? tally.error} />}
       <Form className="filters" onSubmit={(e) => { e.preventDefault(); submit(); }}>
         <Form.Control ref={box} className="search" size="sm" type="search" value={typed} aria-label="Find by number, id or reference"
-          placeholder="Number, id, reference or label:   /" onChange={(e) => { setTyped(e.target.value); if (!e.target.value) set({ q: undefined }); }} />
+          placeholder="Number, id, reference or label:   /"
+          onChange={(e) => { setTyped(e.target.value); if (!e.target.value) set({ q: undefined }); }} />
         <Form.Select size="sm" aria-label="State" value={contested ? "contested" : state ?? ""}
           onChange={(e) => set(e.target.value === "contested" ? { state: undefined, contested: "true" } : { state: e.target.value || undefined, contested: undefined })}>
           <option value="">every state</option>
@@ -160,7 +166,7 @@ export function Messages() {
           {Object.entries(spans).map(([name, s]) => <option key={name} value={name}>{s.words}</option>)}
         </Form.Select>
         {label.length > 0 && <span className="align-self-center">labelled <b>{label.join(", ")}</b></span>}
-        {narrowed && <Button size="sm" variant="link" onClick={() => { setTyped(""); set({ q: undefined, state: undefined, kind: undefined, gateway: undefined, contested: undefined, label: undefined }); }}>show all</Button>}
+        {narrowed && <Button size="sm" variant="link" onClick={all}>show all</Button>}
         <Form.Check className="ms-auto" type="switch" id="compact" label="compact" checked={compact}
           onChange={(e) => { setCompact(e.target.checked); localStorage.setItem("compact", e.target.checked ? "yes" : "no"); }} />
       </Form>

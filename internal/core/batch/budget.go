@@ -72,7 +72,11 @@ func (t *Totals) Above(rows int, cost Sums) string {
 	}
 	for _, currency := range slices.Sorted(maps.Keys(cost)) {
 		if most := cost[currency]; t.Micros[currency] > most {
-			return fmt.Sprintf("%s are more than the %s that one person may spend", price.Of(t.Micros[currency], currency), price.Of(most, currency))
+			return fmt.Sprintf(
+				"%s are more than the %s that one person may spend",
+				price.Of(t.Micros[currency], currency),
+				price.Of(most, currency),
+			)
 		}
 	}
 	return ""

@@ -30,7 +30,9 @@ func TestGuard(t *testing.T) {
 		},
 		"many fail for one cause": {
 			Standing{Gone: 100, Delivered: 90, Failed: 10, Causes: map[delivery.Cause]int64{delivery.SenderRefused: 10}},
-			Standing{Gone: 200, Delivered: 160, Failed: 40, Causes: map[delivery.Cause]int64{delivery.SenderRefused: 35, delivery.Absent: 5}},
+			Standing{Gone: 200, Delivered: 160, Failed: 40, Causes: map[delivery.Cause]int64{
+				delivery.SenderRefused: 35, delivery.Absent: 5,
+			}},
 			"25 failed for one cause, sender_refused (25%); the guard allows 25%",
 		},
 		"as many fail for many causes": {

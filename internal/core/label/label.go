@@ -41,10 +41,11 @@ func New(labels map[string]string) (Set, error) {
 	var pairs []string
 	for _, name := range slices.Sorted(maps.Keys(labels)) {
 		value := strings.TrimSpace(labels[name])
+		kept := utf8.ValidString(value) && !strings.ContainsFunc(value, func(r rune) bool { return r == ',' || unicode.IsControl(r) })
 		switch n := utf8.RuneCountInString(value); {
 		case !nameForm.MatchString(name):
 			faults.Add("labels", fmt.Sprintf("%q is no name of a label", name), Accepted)
-		case n == 0 || n > valueMost || !utf8.ValidString(value) || strings.ContainsFunc(value, func(r rune) bool { return r == ',' || unicode.IsControl(r) }):
+		case n == 0 || n > valueMost || !kept:
 			faults.Add("labels."+name, fmt.Sprintf("%q is no value of a label", value), Accepted)
 		}
 		pairs = append(pairs, name+"="+value)

@@ -291,7 +291,8 @@ func (s *simulation) rise(streams []*stream) bool {
 	step := math.Inf(1)
 	var tightest LimitOf
 	for name, sum := range sums {
-		if by := s.limits[name].free / sum; by < step || by == step && cmp.Or(cmp.Compare(name.Kind, tightest.Kind), cmp.Compare(name.Name, tightest.Name)) < 0 {
+		if by := s.limits[name].free / sum; by < step ||
+			by == step && cmp.Or(cmp.Compare(name.Kind, tightest.Kind), cmp.Compare(name.Name, tightest.Name)) < 0 {
 			step, tightest = by, name
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -18,7 +19,8 @@ import (
 )
 
 // Amend copies a workbook and adds cells to the right of all that stands in one of its sheets;
-// everything else stays as it is, to the octet: formats, widths, formulas, other sheets. beside
+// everything else stays as it is, to the octet: formats, widths, formulas, other sheets. What
+// cannot be gone through is found out before anything is written, and wraps [ErrList]. beside
 // gives the cells for a row of the sheet, 1 first; it is asked for each row that is there, in
 // their order. The sheet is gone through as it flows (ISO/IEC 29500-1, 18.3).
 func Amend(out io.Writer, book *zip.Reader, sheet string, beside func(line int) ([]string, error)) error {
@@ -120,14 +122,22 @@ type amending struct {
 	known  bool
 }
 
+// tokenMost is the longest piece of a sheet, in octets: a cell holds 32,767 characters at most.
+const tokenMost = 1 << 20
+
 // octet is an [io.ByteReader] that keeps what was read, as it was written.
 type octet struct {
 	in  *bufio.Reader
 	raw []byte
 }
 
+var errToken = errors.New("a cell is longer than cells can be")
+
 // ReadByte reads one.
 func (o *octet) ReadByte() (byte, error) {
+	if len(o.raw) >= tokenMost {
+		return 0, errToken
+	}
 	b, err := o.in.ReadByte()
 	if err == nil {
 		o.raw = append(o.raw, b)

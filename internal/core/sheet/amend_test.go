@@ -3,6 +3,7 @@ package sheet
 import (
 	"archive/zip"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -54,6 +55,33 @@ func reader(t *testing.T, b []byte) *zip.Reader {
 	return r
 }
 
+// tamper changes one part of a workbook.
+func tamper(t *testing.T, source []byte, name string, change func([]byte) []byte) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	w := zip.NewWriter(&out)
+	for _, f := range reader(t, source).File {
+		part, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, err := io.ReadAll(part)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f.Name == name {
+			body = change(body)
+		}
+		into, err := w.Create(f.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		into.Write(body)
+	}
+	w.Close()
+	return out.Bytes()
+}
+
 func TestAmend(t *testing.T) {
 	t.Parallel()
 	source := book(t)
@@ -95,6 +123,14 @@ func TestAmend(t *testing.T) {
 			t.Errorf("%s: the same %v", file.Name, same)
 		}
 	}
+	endless := tamper(t, source, "xl/worksheets/sheet1.xml", func(b []byte) []byte {
+		return bytes.Replace(b, []byte("<v>45000</v>"), append([]byte("<v>"), bytes.Repeat([]byte("9"), 2<<20)...), 1)
+	})
+	out.Reset()
+	err = Amend(&out, reader(t, endless), "Sheet1", func(int) ([]string, error) { return []string{"x"}, nil })
+	if !errors.Is(err, ErrList) || out.Len() > 0 {
+		t.Errorf("a cell that never ends: %v, and %d octets were written", err, out.Len())
+	}
 	if err := Amend(io.Discard, reader(t, source), "Nothing", nil); err == nil || !strings.Contains(err.Error(), `no sheet "Nothing"`) {
 		t.Errorf("no such sheet: %v", err)
 	}
@@ -104,21 +140,26 @@ func TestAmend(t *testing.T) {
 // rows that close themselves.
 func TestAmendOtherForms(t *testing.T) {
 	t.Parallel()
-	parts := map[string]string{
-		"_rels/.rels":                `<Relationships xmlns="r"><Relationship Id="a" Type="x/officeDocument" Target="/xl/book.xml"/></Relationships>`,
-		"xl/book.xml":                `<x:workbook xmlns:x="m" xmlns:q="q"><x:sheets><x:sheet name="A&amp;B" sheetId="1" q:id="z"/></x:sheets></x:workbook>`,
-		"xl/_rels/book.xml.rels":     `<Relationships xmlns="r"><Relationship Id="z" Type="worksheet" Target="worksheets/one.xml"/></Relationships>`,
-		"xl/worksheets/one.xml":      `<?xml version="1.0"?><x:worksheet xmlns:x="m"><x:dimension ref="A1:B2"/><x:sheetData><x:row spans="1:2"><x:c t="str"><x:v>&lt;</x:v></x:c><x:c/></x:row><x:row r='4' spans='1:1' /><!-- c --></x:sheetData></x:worksheet>`,
-		"xl/worksheets/evidence.xml": `<broken`,
+	parts := [][2]string{
+		{"_rels/.rels", `<Relationships xmlns="r">
+			<Relationship Id="a" Type="x/officeDocument" Target="/xl/book.xml"/></Relationships>`},
+		{"xl/book.xml", `<x:workbook xmlns:x="m" xmlns:q="q">
+			<x:sheets><x:sheet name="A&amp;B" sheetId="1" q:id="z"/></x:sheets></x:workbook>`},
+		{"xl/_rels/book.xml.rels", `<Relationships xmlns="r">
+			<Relationship Id="z" Type="worksheet" Target="worksheets/one.xml"/></Relationships>`},
+		{"xl/worksheets/one.xml", `<?xml version="1.0"?><x:worksheet xmlns:x="m"><x:dimension ref="A1:B2"/><x:sheetData>` +
+			`<x:row spans="1:2"><x:c t="str"><x:v>&lt;</x:v></x:c><x:c/></x:row>` +
+			`<x:row r='4' spans='1:1' /><!-- c --></x:sheetData></x:worksheet>`},
+		{"xl/worksheets/broken.xml", `<broken`},
 	}
 	var source bytes.Buffer
 	w := zip.NewWriter(&source)
-	for _, name := range []string{"_rels/.rels", "xl/book.xml", "xl/_rels/book.xml.rels", "xl/worksheets/one.xml", "xl/worksheets/evidence.xml"} {
-		part, err := w.Create(name)
+	for _, p := range parts {
+		part, err := w.Create(p[0])
 		if err != nil {
 			t.Fatal(err)
 		}
-		io.WriteString(part, parts[name])
+		io.WriteString(part, p[1])
 	}
 	w.Close()
 	var out bytes.Buffer
@@ -133,7 +174,8 @@ func TestAmendOtherForms(t *testing.T) {
 	got, err := io.ReadAll(file)
 	const want = `<?xml version="1.0"?><x:worksheet xmlns:x="m"><x:sheetData><x:row><x:c t="str"><x:v>&lt;</x:v></x:c><x:c/>` +
 		`<x:c r="C1" t="inlineStr"><x:is><x:t xml:space="preserve">n1</x:t></x:is></x:c></x:row>` +
-		`<x:row r='4' ><x:c r="C4" t="inlineStr"><x:is><x:t xml:space="preserve">n4</x:t></x:is></x:c></x:row><!-- c --></x:sheetData></x:worksheet>`
+		`<x:row r='4' ><x:c r="C4" t="inlineStr"><x:is><x:t xml:space="preserve">n4</x:t></x:is></x:c></x:row>` +
+		`<!-- c --></x:sheetData></x:worksheet>`
 	if string(got) != want || err != nil {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}

@@ -104,7 +104,11 @@ func (c *correcting) recognise(columns []sheet.Column) error {
 		c.place = append(c.place, at)
 	}
 	if c.number < 0 {
-		faults.Add("columns", fmt.Sprintf("there is no column %q", ours+rowHead), "the sheet of rows that are left out, with all its columns")
+		faults.Add(
+			"columns",
+			fmt.Sprintf("there is no column %q", ours+rowHead),
+			"the sheet of rows that are left out, with all its columns",
+		)
 	}
 	if faults != nil {
 		return faults

@@ -119,7 +119,8 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 	if faults != nil {
 		return faults
 	}
-	if g := o.Guard; g.Failures < 0 || g.Failures > 1 || g.Cause < 0 || g.Cause > 1 || g.Doubt < 0 || g.Doubt > 1 || g.Cost < 0 || g.Cost > 100 {
+	if g := o.Guard; g.Failures < 0 || g.Failures > 1 || g.Cause < 0 || g.Cause > 1 || g.Doubt < 0 || g.Doubt > 1 || g.Cost < 0 ||
+		g.Cost > 100 {
 		faults.Add(
 			"guard",
 			"a share or a factor that is out of range",
@@ -178,7 +179,11 @@ func evenly(one *store.Batch, o *Orders, starts time.Time, faults *fault.Faults)
 	case o.Pace.N > 0:
 		faults.Add("evenly", "there is a pace, too", "one of the two")
 	case lasts < time.Second || lasts > startMost:
-		faults.Add("evenly", o.Evenly.Format(time.RFC3339)+" is before it starts, or too far ahead", "a time after its start, within 30 days")
+		faults.Add(
+			"evenly",
+			o.Evenly.Format(time.RFC3339)+" is before it starts, or too far ahead",
+			"a time after its start, within 30 days",
+		)
 	case p.Rate() > batch.PaceMost:
 		faults.Add("evenly", fmt.Sprintf("%d messages until %s are %.0f a second", p.N, o.Evenly.Format(time.RFC3339), p.Rate()),
 			fmt.Sprintf("a time at which %d a second are enough", batch.PaceMost))

@@ -35,7 +35,10 @@ func (b *Batches) openPurses(ctx context.Context, s *store.Store, one *store.Bat
 	var open *purses
 	for _, each := range []*purse{
 		{batch.Purse{Name: "the day's budget of all batches", Budget: b.BudgetDay}, store.Purse{Scope: "all", Day: now}, batch.ByDay},
-		{batch.Purse{Name: "the day's budget of its key", Budget: one.Launch.KeyBudget}, store.Purse{Scope: "key", ID: key, Day: now}, batch.ByDay},
+		{
+			batch.Purse{Name: "the day's budget of its key", Budget: one.Launch.KeyBudget},
+			store.Purse{Scope: "key", ID: key, Day: now}, batch.ByDay,
+		},
 		{batch.Purse{Name: "its budget", Budget: one.Launch.Budget}, purseOf(one), batch.ByBudget},
 	} {
 		if len(each.Budget) == 0 {

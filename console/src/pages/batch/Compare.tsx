@@ -18,6 +18,10 @@ function causes(b: Batch) {
   return all;
 }
 
+const template = (name: string) => <Link to={`/templates/${name}`}>{name}</Link>;
+
+const took = (b: Batch) => b.launched_at && b.finished_at && lasting(Date.parse(b.finished_at) - Date.parse(b.launched_at));
+
 /** One line of the two: what it is, and how to say it of each. */
 function lines(both: Batch[]): { what: React.ReactNode; key: string; of: (b: Batch) => React.ReactNode }[] {
   const left = (b: Batch) => new Map(b.totals?.left.map((p) => [p.name, p.rows]));
@@ -25,7 +29,7 @@ function lines(both: Batch[]): { what: React.ReactNode; key: string; of: (b: Bat
   const went = (b: Batch) => b.tally?.total ?? 0;
   return [
     { key: "state", what: "State", of: (b) => b.state },
-    { key: "text", what: "Text", of: (b) => b.wants.text || (b.wants.template && <Link to={`/templates/${b.wants.template}`}>{b.wants.template}</Link>) },
+    { key: "text", what: "Text", of: (b) => b.wants.text || (b.wants.template && template(b.wants.template)) },
     { key: "rows", what: "Rows", of: (b) => amount(b.rows) },
     { key: "goes", what: "To send", of: (b) => b.totals && amount(b.totals.goes) },
     ...all((b) => left(b).keys()).map((r) => ({
@@ -36,7 +40,7 @@ function lines(both: Batch[]): { what: React.ReactNode; key: string; of: (b: Bat
     { key: "estimate", what: "Estimate", of: (b) => b.totals && sums(b.totals.cost) },
     { key: "spent", what: "Spent", of: (b) => b.spent.length > 0 && sums(b.spent) },
     { key: "launched", what: "Launched", of: (b) => b.launched_at && when(b.launched_at) },
-    { key: "took", what: "Took", of: (b) => b.launched_at && b.finished_at && lasting(Date.parse(b.finished_at) - Date.parse(b.launched_at)) },
+    { key: "took", what: "Took", of: took },
     ...states.filter((s) => both.some((b) => b.tally?.states[s])).map((s) => ({
       key: s, what: <StateBadge state={s} />,
       of: (b: Batch) => b.tally?.states[s] && <Link to={`/batches/${b.id}?state=${s}#rows`}>{share(b.tally.states[s], went(b))}</Link>,

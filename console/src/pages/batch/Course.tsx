@@ -27,13 +27,15 @@ export function Course({ batch }: { batch: Batch }) {
   });
   if (!data || data.points.length < 3) return null;
   const present = states.filter((s) => data.points.some((p) => (p.states[s] ?? 0) > 0));
-  const stood = data.points.map((p) => ({ at: Date.parse(p.at), ...Object.fromEntries(present.map((s) => [s, p.states[s] ?? 0])) }) as Moment);
+  const stood = data.points.map((p) => (
+    { at: Date.parse(p.at), ...Object.fromEntries(present.map((s) => [s, p.states[s] ?? 0])) }) as Moment);
+  const drawn = [...present].reverse().map((s) => ({ name: s, colour: colours[s], stacked: true }));
   const limit = data.per_second > 0 ? { at: data.per_second, name: `at most ${amount(Math.round(10 * data.per_second) / 10)}` } : undefined;
   return (
     <Suspense fallback={null}>
       <div className="charts">
         <Chart title="Messages a second" moments={rates(data)} series={[{ name: "a second", colour: "var(--teal)" }]} limit={limit} />
-        <Chart title="Where they were" moments={stood} series={[...present].reverse().map((s) => ({ name: s, colour: colours[s], stacked: true }))} />
+        <Chart title="Where they were" moments={stood} series={drawn} />
       </div>
     </Suspense>
   );

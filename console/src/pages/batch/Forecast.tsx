@@ -11,7 +11,8 @@ const Chart = lazy(() => import("../../parts/Chart"));
 /** What holds a batch back, in words. */
 function bounds(f: BatchForecast) {
   const word = { pace: "its own pace", service: "what this service carries" } as Record<string, string>;
-  return f.bounds.filter((b) => b.share >= 0.01).map((b) => `${word[b.kind] ?? `${b.kind} ${b.name}`} (${Math.round(100 * b.share)}%)`).join(", ");
+  const tight = f.bounds.filter((b) => b.share >= 0.01);
+  return tight.map((b) => `${word[b.kind] ?? `${b.kind} ${b.name}`} (${Math.round(100 * b.share)}%)`).join(", ");
 }
 
 /** How long until one has stopped typing. */
@@ -46,14 +47,19 @@ export function Forecast({ batch, launch }: { batch: Batch; launch: LaunchGiven 
       {f.starts_at && f.ends_at ? (
         <p role="status">
           {going ? <>It ends at <b>{when(f.ends_at)}</b></> : (
-            <>{amount(f.goes)} messages take <b>{lasting(Date.parse(f.ends_at) - Date.parse(f.starts_at))}</b>, from {when(f.starts_at)} to {when(f.ends_at)}</>
+            <>
+              {amount(f.goes)} messages take <b>{lasting(Date.parse(f.ends_at) - Date.parse(f.starts_at))}</b>,
+              from {when(f.starts_at)} to {when(f.ends_at)}
+            </>
           )}
           {going && f.first && <>; at its launch that was forecast for {when(f.first)}</>}.
           {f.bounds.length > 0 && <span className="quiet"> Held back by {bounds(f)}.</span>}
         </p>
       ) : <p className="notice look">None of it goes as things stand.</p>}
       {f.left > 0 && <p className="notice look">{amount(f.left)} would not go: the time is over before, or no gateway takes them.</p>}
-      {f.waiting > 0 && <p className="quiet">{amount(f.waiting)} rows wait for the scouts until they are released; this is as if that were at once.</p>}
+      {f.waiting > 0 && (
+        <p className="quiet">{amount(f.waiting)} rows wait for the scouts until they are released; this is as if that were at once.</p>
+      )}
       {!going && moments.length > 1 && (
         <Suspense fallback={null}>
           <Chart title="Messages gone, as forecast" moments={moments} series={[{ name: "gone", colour: "var(--teal)" }]} />

@@ -60,7 +60,9 @@ function LeftOut({ batch, corrected }: { batch: Batch; corrected: () => void }) 
         <>
           <input ref={input} id="corrected" type="file" className="visually-hidden" aria-label="The corrected sheet" tabIndex={-1}
             onChange={(e) => { if (e.target.files?.[0]) back.mutate(e.target.files[0]); e.target.value = ""; }} />
-          <button className="plain ms-3" disabled={back.isPending} onClick={() => input.current?.click()}>Put the corrected sheet back</button>
+          <button className="plain ms-3" disabled={back.isPending} onClick={() => input.current?.click()}>
+            Put the corrected sheet back
+          </button>
         </>
       )}
       {back.error && <Refused error={back.error} />}

@@ -81,7 +81,9 @@ export function Watch({ batch, changed }: { batch: Batch; changed: () => void })
         {batch.launch?.budget && <>; at most {batch.launch.budget}</>}
         {batch.launch?.starts_at && <>; starts at {when(batch.launch.starts_at)}</>}.
       </p>
-      {batch.launch?.approval && <p className="quiet">Whoever approves it is signed in with another key than the one that it was launched with.</p>}
+      {batch.launch?.approval && (
+        <p className="quiet">Whoever approves it is signed in with another key than the one that it was launched with.</p>
+      )}
       {["running", "paused", "held"].includes(batch.state) && <Forecast batch={batch} launch={{}} />}
       {can.length > 0 && (
         <p className="filters">
