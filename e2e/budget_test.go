@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"calmpigeon.example/client"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // With two instances and several batches at the same moment no budget is overrun, each is
@@ -94,6 +96,20 @@ func TestBudgetsAndASecondPerson(t *testing.T) {
 	}
 	if len(taken) > 300 || len(taken) < 250 { // some are refused
 		t.Errorf("%d were taken, for 30 EUR at 0.10", len(taken))
+	}
+
+	// The next day it goes on by itself: as if yesterday had been when it was spent.
+	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))
+	defer db.Close(t.Context())
+	for _, sql := range []string{
+		"UPDATE batch_spends SET day = day - 1 WHERE scope <> 'batch'",
+		`UPDATE batches SET launch = jsonb_set(launch, '{stopped_on}', to_jsonb(now() - interval '25 hours')) WHERE id = '` + ids[0] + "'",
+	} {
+		must[pgconn.CommandTag](t)(db.Exec(t.Context(), sql))
+	}
+	first = h.batchWhen(ids[0], "it goes on by itself", func(b client.Batch) bool { return b.State == "running" && gone(b) == 200 })
+	if last := first.Acts[len(first.Acts)-1]; last.Act != "let go on" || last.By != "" {
+		t.Errorf("what was done with it: %+v", first.Acts)
 	}
 
 	// A large one waits for somebody else; two who let it go at once are one.

@@ -1,6 +1,7 @@
 package batches
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -418,7 +419,8 @@ func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) (fi
 	if until := u.one.Launch.Until; !until.IsZero() && until.Before(m.ValidUntil) {
 		m.ValidUntil = until
 	}
-	if len(faults) == 0 && !u.purses.take(m.Price) {
+	// What has no price here, as its list was only just set elsewhere, costs what was rehearsed.
+	if cost := cmp.Or(m.Price, c.Price); len(faults) == 0 && !u.purses.take(cost) {
 		return false, nil
 	}
 	if len(faults) > 0 {
@@ -470,7 +472,7 @@ func (f *feeding) settle(ctx context.Context, one store.Batch) error {
 		}
 	}
 	if one.State == batch.Held && one.Launch.Stopped == batch.ByDay && now.Sub(one.Launch.StoppedOn) >= 24*time.Hour {
-		if _, err := f.Resume(ctx, one.ID, ""); err != nil {
+		if _, err := f.Resume(ctx, one.ID, ""); err != nil && !errors.Is(err, store.ErrNotNow) { // somebody else did
 			return err
 		}
 	}
