@@ -68,12 +68,16 @@ func TestBudgetsAndASecondPerson(t *testing.T) {
 	gone := func(b client.Batch) int64 { return b.Tally.Total - b.Waiting }
 	settled := func(id string) client.Batch {
 		return h.batchWhen(id, "it stands, or is over", func(b client.Batch) bool {
-			return b.FinishedAt != nil || b.State == "held" && b.Tally.States["held"] == b.Waiting
+			return b.FinishedAt != nil || b.State == "held" && b.Tally.States["held"] == b.Waiting && b.Tally.States["queued"] == 0
 		})
 	}
 	first := settled(ids[0])
 	if gone(first) != 50 || !strings.Contains(first.Why, "its budget of 5.00 EUR is spent") {
 		t.Errorf("a budget of 5 EUR: %d went; %s", gone(first), first.Why)
+	}
+	first = h.batchWhen(ids[0], "what was let out is sent", func(b client.Batch) bool { return b.Tally.States["queued"] == 0 })
+	if first.State != "held" || len(first.Spent) != 1 || first.Spent[0].Amount > "5.00" || first.Spent[0].Amount < "4.00" {
+		t.Errorf("of 5 EUR it spends %v: %s", first.Spent, first.Tally.Equation)
 	}
 	if n := gone(settled(ids[1])) + gone(settled(ids[2])); n != 220 {
 		t.Errorf("a key's budget of 22 EUR: %d went", n)

@@ -190,6 +190,13 @@ type BatchNow struct {
 	State batch.State
 	Why   string
 	Pace  batch.Pace
+	Stop  batch.Stop // what holds it back
+}
+
+// Goes reports whether messages of the batch go: what was let out within a budget is paid for,
+// and goes though no more is let out.
+func (b BatchNow) Goes() bool {
+	return b.State != batch.Paused && (b.State != batch.Held || b.Stop == batch.ByBudget || b.Stop == batch.ByDay)
 }
 
 // BatchesOf are the batches of messages, by their first.
@@ -207,11 +214,11 @@ func (s *Store) BatchesOf(ctx context.Context, messages []Message) (map[uuid.UUI
 	_, err := query(ctx, s.hot(), func(rows pgx.Rows) (first uuid.UUID, err error) {
 		var b BatchNow
 		var ms int
-		err = rows.Scan(&first, &b.State, &b.Why, &b.Pace.N, &ms)
+		err = rows.Scan(&first, &b.State, &b.Why, &b.Pace.N, &ms, &b.Stop)
 		b.Pace.Per = time.Duration(ms) * time.Millisecond
 		batches[first] = b
 		return first, err
-	}, "SELECT first, state, why, pace_n, pace_ms FROM batches WHERE first = ANY($1)", firsts)
+	}, "SELECT first, state, why, pace_n, pace_ms, coalesce(launch->>'stopped', '') FROM batches WHERE first = ANY($1)", firsts)
 	if err != nil {
 		return nil, fmt.Errorf("reading batches: %w", err)
 	}

@@ -63,11 +63,13 @@ func (b *Batches) stop(ctx context.Context, id uuid.UUID, what batch.Stop, why s
 	return err
 }
 
-// hold holds a batch back, for a reason.
+// hold holds a batch back, for a reason. What was let out within a budget goes.
 func (b *Batches) hold(ctx context.Context, s *store.Store, one *store.Batch, as batch.State, why string) error {
 	one.State, one.Why = as, why
-	if err := s.Keep(ctx, *one.First); err != nil {
-		return err
+	if as == batch.Paused || one.Launch.Stopped == batch.ByScouts || one.Launch.Stopped == batch.ByGuard {
+		if err := s.Keep(ctx, *one.First); err != nil {
+			return err
+		}
 	}
 	return s.CountWaiting(ctx, one.ID, b.Now(), delivery.Held)
 }

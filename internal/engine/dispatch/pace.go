@@ -6,7 +6,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/store"
 )
 
@@ -136,7 +135,7 @@ func batchOf(m store.Message) uuid.UUID {
 
 // allows reports whether a message may go; if not it has been given a place in time.
 func (r *ration) allows(k *keeper, m store.Message, now time.Time) bool {
-	if b, ok := r.batches[batchOf(m)]; ok && (b.State == batch.Paused || b.State == batch.Held) {
+	if b, ok := r.batches[batchOf(m)]; ok && !b.Goes() {
 		r.later[m.ID] = store.Never()
 		return false
 	}
