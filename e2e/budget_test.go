@@ -39,6 +39,10 @@ func TestBudgetsAndASecondPerson(t *testing.T) {
 	)(
 		h.Client.PutPrices(t.Context(), "longshore", client.PricesFile{Source: "country,price,currency\n*,0.10,EUR\n"}, false),
 	)
+	eventually(t, "the other instance has read the prices", func() bool { // it may be the one that rehearses
+		w, err := other.Client.Rehearse(t.Context(), client.Draft{To: "+447700900101", Text: "x"})
+		return err == nil && len(w.Recipients) == 1 && w.Recipients[0].Price != nil
+	})
 	per := 500
 	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
 	second := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "second", BudgetDay: "22 EUR"}))

@@ -420,7 +420,8 @@ func (f *feeding) make(u *unfolding, r *rows, row *sheet.Row, c batch.Check) (fi
 		m.ValidUntil = until
 	}
 	// What has no price here, as its list was only just set elsewhere, costs what was rehearsed.
-	if cost := cmp.Or(m.Price, c.Price); len(faults) == 0 && !u.purses.take(cost) {
+	m.Price = cmp.Or(m.Price, c.Price)
+	if len(faults) == 0 && !u.purses.take(m.Price) {
 		return false, nil
 	}
 	if len(faults) > 0 {
