@@ -59,7 +59,6 @@ export function Go({ batch, launched }: { batch: Batch; launched: () => void }) 
             <Form.Control id="budget" value={budget} placeholder="any amount; or 30 EUR" onChange={(e) => setBudget(e.target.value)} />
           </div>
         </div>
-        {!launch.error && <Forecast batch={batch} launch={orders} />}
         {launch.error && <Refused error={launch.error} />}
         {(same || again) && (
           <Form.Check id="again" className="mb-2" label="send it though the same list and text have gone already" checked={again}
@@ -68,6 +67,8 @@ export function Go({ batch, launched }: { batch: Batch; launched: () => void }) 
         <Button type="submit" disabled={launch.isPending}>
           Send {amount(batch.totals?.goes ?? 0)} messages{scouts && `, ${scouts} first`}
         </Button>
+        {/* Below: what comes a moment later must not move what is about to be pressed. */}
+        {!launch.error && <Forecast batch={batch} launch={orders} />}
       </Form>
     </section>
   );
