@@ -52,7 +52,8 @@ func (s *Store) DropFile(ctx context.Context, id uuid.UUID) error {
 func (s *Store) CopyFile(ctx context.Context, id uuid.UUID, to io.Writer) (size int64, err error) {
 	for n := 0; ; n++ {
 		pieces, err := query(ctx, s.reading(), func(rows pgx.Rows) (body []byte, err error) {
-			return body, rows.Scan(&body)
+			err = rows.Scan(&body)
+			return body, err
 		}, "SELECT body FROM batch_files WHERE batch_id = $1 AND n = $2", id, n)
 		if err != nil || len(pieces) == 0 {
 			return size, err

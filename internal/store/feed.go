@@ -2,12 +2,14 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/label"
 	"calmpigeon.example/internal/core/pace"
@@ -92,26 +94,35 @@ func (s *Store) Feeds(ctx context.Context, batches []uuid.UUID) ([]Feed, error) 
 	if len(batches) == 0 {
 		return nil, nil
 	}
-	return query(ctx, s.hot(), scanFeed, feedSQL+" WHERE f.batch_id = ANY($1) AND f.waiting > 0 ORDER BY f.batch_id, f.n", uuids(batches))
+	return query(ctx, s.hot(), func(rows pgx.Rows) (f Feed, err error) {
+		err = rows.Scan(f.into()...)
+		return f, err
+	}, "SELECT "+feedColumns+" FROM batch_feeds f WHERE f.batch_id = ANY($1) AND f.waiting > 0 ORDER BY f.batch_id, f.n", uuids(batches))
 }
 
-const feedSQL = "SELECT f.batch_id, f.n, f.gateway, f.scouts, f.open, f.opens_at, f.next_row, f.waiting FROM batch_feeds f"
+const feedColumns = "f.batch_id, f.n, f.gateway, f.scouts, f.open, f.opens_at, f.next_row, f.waiting"
 
-func scanFeed(rows pgx.Rows) (f Feed, err error) {
-	err = rows.Scan(&f.BatchID, &f.N, &f.Gateway, &f.Scouts, &f.Open, &f.OpensAt, &f.NextRow, &f.Waiting)
-	return f, err
+func (f *Feed) into() []any {
+	return []any{&f.BatchID, &f.N, &f.Gateway, &f.Scouts, &f.Open, &f.OpensAt, &f.NextRow, &f.Waiting}
 }
 
-// LockFeed locks a feed whose rows may go now; false if they may not, or another instance is
-// at it. Call it within [Store.Transact]; while it is locked the batch stays as it is.
-func (s *Store) LockFeed(ctx context.Context, id uuid.UUID, n int, now time.Time) (Feed, bool, error) {
-	locked, err := query(ctx, s.hot(), scanFeed, feedSQL+` JOIN batches b ON b.id = f.batch_id
+// LockFeed locks a feed whose rows may go now, and returns how its batch was launched, as that
+// is now; false if they may not, or another instance is at it. Call it within
+// [Store.Transact]; while it is locked the batch stays as it is.
+func (s *Store) LockFeed(ctx context.Context, id uuid.UUID, n int, now time.Time) (f Feed, l batch.Launch, ok bool, err error) {
+	locked, err := query(ctx, s.hot(), func(rows pgx.Rows) (one Feed, err error) {
+		var launch []byte
+		if err = rows.Scan(append(one.into(), &launch)...); err == nil {
+			err = json.Unmarshal(launch, &l)
+		}
+		return one, err
+	}, "SELECT "+feedColumns+`, b.launch FROM batch_feeds f JOIN batches b ON b.id = f.batch_id
 		WHERE f.batch_id = $1 AND f.n = $2 AND f.waiting > 0 AND f.open AND f.opens_at <= $3 AND b.state = 'running'
 		FOR UPDATE OF f SKIP LOCKED FOR SHARE OF b SKIP LOCKED`, id, n, now)
 	if err != nil || len(locked) == 0 {
-		return Feed{}, false, err
+		return Feed{}, l, false, err
 	}
-	return locked[0], true, nil
+	return locked[0], l, true, nil
 }
 
 // Unfold makes messages of rows of a feed, which then stands at a row. counted are how the

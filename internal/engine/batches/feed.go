@@ -280,10 +280,11 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, n, most int) (mad
 	err = f.Store.Transact(ctx, func(s *store.Store) error {
 		made, more, refused, purses = 0, false, nil, nil
 		now := f.Now()
-		feed, ok, err := s.LockFeed(ctx, one.ID, n, now)
+		feed, launch, ok, err := s.LockFeed(ctx, one.ID, n, now)
 		if err != nil || !ok {
 			return err
 		}
+		one.Launch = launch // its budget may have been changed since it was read
 		if purses, err = f.openPurses(ctx, s, &one, now); err != nil {
 			return err
 		}

@@ -55,11 +55,9 @@ func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Bat
 	}
 	planned := one
 	planned.Launch, planned.PaceN, planned.PaceMs = o.Launch, o.Pace.N, int(o.Pace.Per.Milliseconds())
-	seen, err := b.foresee(ctx, planned, now)
-	if err != nil {
-		return one, err
-	}
-	if seen.Left < 1 {
+	if seen, err := b.foresee(ctx, planned, now); err != nil { // that is no reason not to go
+		b.Log.Error("forecasting a batch", "batch", id, "error", err)
+	} else if seen.Left < 1 {
 		o.Foreseen = seen.Ends
 	}
 	return b.act(ctx, id, o.By, "launched", func(s *store.Store, is *store.Batch) error {
