@@ -48,7 +48,7 @@ type Batch struct {
 	Rows       int          `json:"rows"`
 	Checked    int          `json:"checked"` // rows that were rehearsed until now
 	Totals     *BatchTotals `json:"totals"`  // nil: it was not rehearsed
-	Launch     *Launch      `json:"launch"`  // nil: it was not launched
+	Launch     *Launched    `json:"launch"`  // nil: it was not launched
 	Tally      *Tally       `json:"tally"`   // of the rows that were accepted; nil: none were
 	Waiting    int64        `json:"waiting"` // of those, how many are no messages yet
 	Failures   []Failure    `json:"failures"`
@@ -134,10 +134,15 @@ type Launch struct {
 	// Budget is what may be spent on it, by estimate, such as 30 EUR, or 30 EUR, 20 USD; empty:
 	// any amount. What is in another currency may not be spent at all.
 	Budget string `json:"budget"`
-	By     string `json:"by"`
+}
+
+// Launched is how a batch was launched.
+type Launched struct {
+	Launch
+	By string `json:"by"` // the key that launched it
 	// Approval is why a second person has to let it go, with another key; empty: nobody has to.
 	Approval string `json:"approval"`
-	// Foreseen is when it was to end, as was forecast at its launch; nil: never, or it is not launched.
+	// Foreseen is when it was to end, as was forecast at its launch; nil: never.
 	Foreseen *time.Time `json:"foreseen"`
 }
 

@@ -145,8 +145,8 @@ func wireBatch(b store.Batch) client.Batch {
 		w.Totals = wireTotals(b.Totals)
 	}
 	if b.LaunchedAt != nil {
-		l := client.Launch{Pace: b.Pace().String(), Seed: b.Launch.Seed, By: b.Launch.By, Budget: b.Launch.Budget.String(),
-			Approval: b.Launch.Approval}
+		l := client.Launched{By: b.Launch.By, Approval: b.Launch.Approval}
+		l.Pace, l.Seed, l.Budget = b.Pace().String(), b.Launch.Seed, b.Launch.Budget.String()
 		if !b.Launch.StartsAt.IsZero() {
 			l.StartsAt = &b.Launch.StartsAt
 		}
@@ -663,20 +663,35 @@ func (a *API) batchDo(do func(b *batches.Batches, ctx context.Context, id uuid.U
 }
 
 func (a *API) paceBatch(c *gin.Context) {
+	setBatch(a, c, func(w client.BatchPace) string { return w.Pace }, batch.ParsePace, a.engine.Batches.SetPace)
+}
+
+func (a *API) budgetBatch(c *gin.Context) {
+	setBatch(a, c, func(w client.BatchBudget) string { return w.Budget }, batch.ParseBudget, a.engine.Batches.SetBudget)
+}
+
+// setBatch sets something of a batch that is given as a word; an empty one stands for no limit.
+func setBatch[W, V any](
+	a *API,
+	c *gin.Context,
+	word func(W) string,
+	parse func(string) (V, error),
+	set func(ctx context.Context, id uuid.UUID, v V, by string) (store.Batch, error),
+) {
 	id, ok := a.batchID(c)
 	if !ok {
 		return
 	}
-	w, err := read[client.BatchPace](c)
-	var p batch.Pace
-	if err == nil && w.Pace != "" {
-		p, err = batch.ParsePace(w.Pace)
+	w, err := read[W](c)
+	var v V
+	if given := word(w); err == nil && given != "" {
+		v, err = parse(given)
 	}
 	if err != nil {
 		a.refuse(c, err)
 		return
 	}
-	one, err := a.engine.Batches.SetPace(c.Request.Context(), id, p, keyOf(c).Name)
+	one, err := set(c.Request.Context(), id, v, keyOf(c).Name)
 	a.answerBatch(c, http.StatusOK, one, err)
 }
 
@@ -710,24 +725,6 @@ func (a *API) approveBatch(c *gin.Context) {
 		one, err := a.engine.Batches.Approve(c.Request.Context(), id, keyOf(c))
 		a.answerBatch(c, http.StatusOK, one, err)
 	}
-}
-
-func (a *API) budgetBatch(c *gin.Context) {
-	id, ok := a.batchID(c)
-	if !ok {
-		return
-	}
-	w, err := read[client.BatchBudget](c)
-	var sums batch.Sums
-	if err == nil && w.Budget != "" {
-		sums, err = batch.ParseBudget(w.Budget)
-	}
-	if err != nil {
-		a.refuse(c, err)
-		return
-	}
-	one, err := a.engine.Batches.SetBudget(c.Request.Context(), id, sums, keyOf(c).Name)
-	a.answerBatch(c, http.StatusOK, one, err)
 }
 
 func (a *API) retryBatch(c *gin.Context) {

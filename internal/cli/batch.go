@@ -536,22 +536,38 @@ func (a *app) batchChange(name, short string, do func(*client.Client, context.Co
 }
 
 func (a *app) batchPace() *cobra.Command {
-	return &cobra.Command{
+	return a.batchSet(&cobra.Command{
 		Use:   "pace BATCH PACE",
 		Short: "Change how fast a batch goes at most: 500/s, 30/min, 2000/h, or none",
-		Args:  cobra.ExactArgs(2),
-		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			pace := args[1]
-			if pace == "none" {
-				pace = ""
-			}
-			one, err := c.PaceBatch(cmd.Context(), args[0], pace)
-			if err != nil {
-				return err
-			}
-			return a.printStanding(cmd, one)
-		}),
-	}
+	}, (*client.Client).PaceBatch)
+}
+
+func (a *app) batchBudget() *cobra.Command {
+	return a.batchSet(&cobra.Command{
+		Use:   "budget BATCH AMOUNT",
+		Short: "Change what may be spent on a batch: 30 EUR, or none",
+		Long: "What a batch may cost by estimate, all in all. When it is reached the batch is held; to let it\n" +
+			"go on, give it a larger one and: pigeon batch resume. What is in a currency that the budget does\n" +
+			"not name may not be spent at all.",
+		Example: "  pigeon batch budget 01a3 \"30 EUR\"\n  pigeon batch budget 01a3 none",
+	}, (*client.Client).BudgetBatch)
+}
+
+// batchSet makes a command that sets something of a batch; none stands for no limit.
+func (a *app) batchSet(cmd *cobra.Command, set func(*client.Client, context.Context, string, string) (client.Batch, error)) *cobra.Command {
+	cmd.Args = cobra.ExactArgs(2)
+	cmd.RunE = a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		what := args[1]
+		if what == "none" {
+			what = ""
+		}
+		one, err := set(c, cmd.Context(), args[0], what)
+		if err != nil {
+			return err
+		}
+		return a.printStanding(cmd, one)
+	})
+	return cmd
 }
 
 func (a *app) batchCorrect() *cobra.Command {
@@ -588,29 +604,6 @@ func (a *app) batchCorrect() *cobra.Command {
 	cmd.Flags().StringVar(&hint.Delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
 	cmd.Flags().StringVar(&hint.Sheet, "sheet", "", "the sheet of a workbook (default: the first)")
 	return cmd
-}
-
-func (a *app) batchBudget() *cobra.Command {
-	return &cobra.Command{
-		Use:   "budget BATCH AMOUNT",
-		Short: "Change what may be spent on a batch: 30 EUR, or none",
-		Long: "What a batch may cost by estimate, all in all. When it is reached the batch is held; to let it\n" +
-			"go on, give it a larger one and: pigeon batch resume. What is in a currency that the budget does\n" +
-			"not name may not be spent at all.",
-		Example: "  pigeon batch budget 01a3 \"30 EUR\"\n  pigeon batch budget 01a3 none",
-		Args:    cobra.ExactArgs(2),
-		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			budget := args[1]
-			if budget == "none" {
-				budget = ""
-			}
-			one, err := c.BudgetBatch(cmd.Context(), args[0], budget)
-			if err != nil {
-				return err
-			}
-			return a.printStanding(cmd, one)
-		}),
-	}
 }
 
 func (a *app) batchRetry() *cobra.Command {

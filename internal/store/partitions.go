@@ -235,6 +235,10 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 			now.Add(-paceKept),
 		},
 		{
+			"DELETE FROM batch_spends WHERE ctid IN (SELECT ctid FROM batch_spends WHERE scope <> 'batch' AND day < ?::date - 7 LIMIT 2000)",
+			now,
+		},
+		{
 			"DELETE FROM sealed_texts WHERE id IN (SELECT id FROM sealed_texts WHERE id < ? AND sealed = '' ORDER BY id LIMIT 2000)",
 			Floor(now.Add(-marksKept)),
 		},
@@ -247,7 +251,9 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 			portion{"DELETE FROM batch_counts WHERE first IN (SELECT c.first FROM batch_counts c WHERE c.first < ? " +
 				"AND NOT EXISTS (SELECT FROM batches b WHERE b.first = c.first) LIMIT 2000)", old},
 			portion{"DELETE FROM batch_paces WHERE batch IN (SELECT p.batch FROM batch_paces p WHERE p.batch < ? " +
-				"AND NOT EXISTS (SELECT FROM batches b WHERE b.first = p.batch) LIMIT 2000)", old})
+				"AND NOT EXISTS (SELECT FROM batches b WHERE b.first = p.batch) LIMIT 2000)", old},
+			portion{"DELETE FROM batch_spends WHERE id IN (SELECT p.id FROM batch_spends p WHERE p.scope = 'batch' AND p.id < ? " +
+				"AND NOT EXISTS (SELECT FROM batches b WHERE b.id = p.id) LIMIT 2000)", old})
 	}
 	if keep.Strays > 0 {
 		portions = append(

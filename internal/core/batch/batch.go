@@ -60,9 +60,10 @@ type Wants struct {
 	Language string `json:"language,omitempty"` // of rows that name none
 	Cure     string `json:"cure,omitempty"`
 	KeyCure  string `json:"key_cure,omitempty"` // of the key that made it, where Cure is empty
-	// Labels are those of the batch, KeyLabels those of the key that made it.
+	// Labels are those of the batch, KeyLabels those of the key that made it, AllLabels both.
 	Labels    map[string]string `json:"labels,omitempty"`
 	KeyLabels label.Set         `json:"key_labels,omitempty"`
+	AllLabels label.Set         `json:"all_labels,omitempty"`
 	Flash     bool              `json:"flash,omitempty"`
 	Long      bool              `json:"long,omitempty"`
 	// AtAnyHour sends in quiet hours, too.
@@ -76,9 +77,6 @@ type Wants struct {
 	FixedLines bool `json:"fixed_lines,omitempty"`
 	Repeats    bool `json:"repeats,omitempty"`
 }
-
-// AllLabels are the labels of its messages.
-func (w *Wants) AllLabels() (label.Set, error) { return w.KeyLabels.With(w.Labels) }
 
 // Found is what was recognised of a list.
 type Found struct {

@@ -98,13 +98,14 @@ func (b *Batches) Create(ctx context.Context, key store.Key, name string, wants 
 	return one, b.Store.AddBatch(ctx, &one)
 }
 
-// labelled checks the labels of a batch.
+// labelled works out the labels of a batch, and checks them.
 func (b *Batches) labelled(ctx context.Context, w *batch.Wants, faults *fault.Faults) error {
-	labels, err := w.AllLabels()
+	labels, err := w.KeyLabels.With(w.Labels)
 	if err != nil {
 		*faults = append(*faults, fault.Of(err)...)
 		return nil
 	}
+	w.AllLabels = labels
 	err = b.Store.LabelsFit(ctx, labels)
 	if errors.Is(err, store.ErrLabels) {
 		faults.Add("labels", err.Error(), "labels that are in use")

@@ -114,7 +114,7 @@ type flow struct {
 
 // look lets out what may go, each batch in its turn; busy if there is any at work.
 func (f *feeding) look(ctx context.Context) (busy bool, err error) {
-	all, err := f.Store.AtWork(ctx)
+	all, err := f.Store.AtWork(ctx, false)
 	if err != nil {
 		return false, err
 	}

@@ -60,7 +60,7 @@ func (b *Batches) foresee(ctx context.Context, one store.Batch, now time.Time) (
 	f := foreseeing{Batches: b, now: now, limits: map[pace.LimitOf]pace.Limit{}, queued: map[uuid.UUID]int64{}}
 	f.limits[pace.LimitOf{Kind: "service"}] = pace.Limit{PerSecond: carries}
 	var out Foresight
-	rivals, err := b.Store.AtWork(ctx)
+	rivals, err := b.Store.AtWork(ctx, true)
 	if err != nil {
 		return out, err
 	}

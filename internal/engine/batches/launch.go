@@ -289,6 +289,6 @@ func (b *Batches) divide(ctx context.Context, one store.Batch, o Orders, now tim
 
 // cutOf is what a row is counted by until it is a message.
 func cutOf(one store.Batch, c batch.Check) store.Cut {
-	labels, _ := one.Wants.AllLabels() // they are checked
-	return store.Cut{Key: one.KeyID, Sender: c.Sender, Country: c.Country, Kind: c.Kind, Template: c.Template, Labels: labels}
+	return store.Cut{Key: one.KeyID, Sender: c.Sender, Country: c.Country, Kind: c.Kind, Template: c.Template,
+		Labels: one.Wants.AllLabels}
 }

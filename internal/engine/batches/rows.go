@@ -164,8 +164,7 @@ func (r *rows) draft(row *sheet.Row) intake.Draft {
 		To: r.cell(row, sheet.To), Text: w.Text, Sender: w.Sender, Kind: cmp.Or(w.Kind, "bulk"), Gateway: w.Gateway, ValidFor: w.ValidFor,
 		Country: cmp.Or(r.cell(row, sheet.Country), w.Country), Reference: r.cell(row, sheet.Reference),
 		Language: cmp.Or(r.cell(row, sheet.Language), w.Language), Cure: w.Cure, Flash: w.Flash, Long: w.Long, AtAnyHour: w.AtAnyHour,
-		Labels: w.Labels, KeyLabels: w.KeyLabels,
-		Draw: fmt.Sprintf("%s/%d", r.id, row.N),
+		KeyLabels: w.AllLabels, Draw: fmt.Sprintf("%s/%d", r.id, row.N),
 	}
 	d.SendAt = w.SendAt
 	if at := r.cell(row, sheet.At); at != "" && w.OwnTimes {
