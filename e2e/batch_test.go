@@ -296,9 +296,16 @@ func TestBatchGoesAsRehearsed(t *testing.T) {
 }
 
 // Held back, let go on, slowed down and killed at any moment, by two instances, each row ends
-// exactly once.
+// exactly once: with a pace of its own, by way of its gateway's queue, and without, drawn by
+// its keeper.
 func TestBatchUnderFaults(t *testing.T) {
 	t.Parallel()
+	for _, pace := range []string{"250/s", ""} {
+		t.Run("pace "+pace, func(t *testing.T) { t.Parallel(); batchUnderFaults(t, pace) })
+	}
+}
+
+func batchUnderFaults(t *testing.T, pace string) {
 	h := build(t, quick).with("longshore")
 	other := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease}
 	other.start("127.0.0.1:0")
@@ -315,7 +322,7 @@ func TestBatchUnderFaults(t *testing.T) {
 	}
 	per := 300
 	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
-	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Pace: "250/s"}))
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Pace: pace}))
 	went := func() int { return len(h.Fleet.Longshore.Entries()) }
 	for i := range 4 {
 		eventually(t, "more has gone", func() bool { return went() > 150*(i+1) })
@@ -364,6 +371,56 @@ func TestBatchUnderFaults(t *testing.T) {
 	}
 	if len(rows) != good+1 || unknown > good/10 {
 		t.Errorf("%d rows, %d unknown: %s", len(rows), unknown, one.Tally.Equation)
+	}
+}
+
+// A gateway is shared: a small batch and single messages do not wait for a large batch, one
+// that is slowed down goes on as told, and who opts out meanwhile gets nothing.
+func TestBatchesShareAGateway(t *testing.T) {
+	t.Parallel()
+	h := build(t, quick).with("longshore")
+	per := 100
+	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
+	batched := func(from, n int) client.Batch {
+		var list strings.Builder
+		list.WriteString("mobile,name\n")
+		for i := from; i < from+n; i++ {
+			fmt.Fprintf(&list, "+447700%06d,n%d\n", i/80*100+i%80, i)
+		}
+		return h.batched([]byte(list.String()), client.BatchWants{Text: "Hello {name}"})
+	}
+	large, small := batched(0, 1500), batched(2000, 50)
+	launch := func(b client.Batch) { must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), b.ID, client.Launch{})) }
+	launch(large)
+	eventually(t, "the large one goes", func() bool { return len(h.Fleet.Longshore.Entries()) > 50 })
+	launch(small)
+	var singles []string
+	for i := range 50 {
+		m := must[client.Message](t)(h.Client.Send(t.Context(), client.Draft{To: "+447700900101", Text: fmt.Sprint("x", i), Kind: "bulk"}))
+		singles = append(singles, m.ID)
+	}
+	const away = "+447700001815" // in row 1456
+	must[client.OptOutsAdded](t)(h.Client.AddOptOuts(t.Context(), client.NewOptOuts{Numbers: []string{away}}))
+	small = h.batchWhen(small.ID, "the small one has come to its end", finished)
+	eventually(t, "so have single messages", func() bool {
+		return must[client.Message](t)(h.Client.Message(t.Context(), singles[49], false)).Attempts > 0
+	})
+	if large = must[client.Batch](t)(h.Client.Batch(t.Context(), large.ID)); large.Waiting == 0 {
+		t.Errorf("the large one went first: %s", large.Tally.Equation)
+	}
+	must[client.Batch](t)(h.Client.PaceBatch(t.Context(), large.ID, "20/s"))
+	time.Sleep(time.Second) // within which it holds
+	before := len(h.Fleet.Longshore.Entries())
+	time.Sleep(2 * time.Second)
+	if n := len(h.Fleet.Longshore.Entries()) - before; n > 45 || n < 25 {
+		t.Errorf("at 20 a second %d went in two", n)
+	}
+	must[client.Batch](t)(h.Client.PaceBatch(t.Context(), large.ID, ""))
+	large = h.batchWhen(large.ID, "the large one has come to its end", finished)
+	row := must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), large.ID, "", "rejected", "", 50)).Items
+	row = slices.DeleteFunc(row, func(r client.BatchRow) bool { return r.Cause != "opted_out" })
+	if len(row) != 1 || row[0].To != away {
+		t.Errorf("who opted out meanwhile: %+v", row)
 	}
 }
 

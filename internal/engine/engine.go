@@ -99,10 +99,12 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		config.Policy = intake.Usual
 	}
 	in := intake.New(k, config.Policy)
+	lists := batches.New(k, in, c, sending.Keeps, config.Batches)
+	sending.Rows = lists
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:   in,
-		Batches:  batches.New(k, in, c, config.Batches),
+		Batches:  lists,
 		Hold:     hold.New(k, c),
 		Withdraw: &withdraw.Withdrawal{Kit: k, Course: c},
 		Receipts: receipts.New(k, c),

@@ -28,12 +28,35 @@ func (Idempotency) TableName() string { return "idempotency" }
 
 // Acceptance is a message to be accepted, with why it takes its gateway and the
 // token that makes its repetition harmless; nil if the request had none. Sealed is
-// the text of a passcode, of which the message holds what may be seen.
+// the text of a passcode, of which the message holds what may be seen. Goes is the
+// evidence that it goes at once; nil: it waits for its turn or its time.
 type Acceptance struct {
 	Message Message
 	Begun   string
 	Token   *Idempotency
 	Sealed  []byte
+	Goes    *Evidence
+}
+
+// note makes the digest of a message that is accepted.
+func (a *Acceptance) note() {
+	a.Message.digest = delivery.Digest{}
+	a.Message.digest.Note(delivery.Evidence{Source: delivery.Own, Claim: a.Message.State, Parts: a.Message.Segments, Note: a.Begun})
+}
+
+// begin makes a message that is accepted one that is about to go: it is written as that, and
+// need not be claimed.
+func (a *Acceptance) begin(now time.Time, plan func(before, after *Message, known delivery.Outcome)) {
+	a.note()
+	m := &a.Message
+	before := *m
+	m.digest = before.digest.Clone()
+	m.digest.Note(a.Goes.Fact())
+	known := m.digest.Outcome()
+	m.apply(known, now)
+	m.DueAt, m.BeganAt = time.Time{}, now
+	plan(&before, m, known)
+	m.openTimes(now)
 }
 
 // Accept commits new messages, as one set. Where a token is known already
@@ -127,9 +150,10 @@ const (
 			$20::text[], $21::text[], $22::timestamptz[])
 		AS n (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until,
 		created_at, country, template, registration, given, fields, flash, route, begun, held_until)`
-	insertStandings = `INSERT INTO standings_%M (id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest)
+	insertStandings = `INSERT INTO standings_%M (id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest,
+		attempts)
 	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::bigint[], $6::int[], $7::int[], $8::text[],
-		$9::text[], $10::bytea[])`
+		$9::text[], $10::bytea[], $11::int[])`
 )
 
 // accept writes new messages.
@@ -137,6 +161,7 @@ func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 	var b pgx.Batch
 	var sends []sending
 	var waits []sending
+	var asks []Message
 	counts, batches := tallyDeltas{}, batchDeltas{}
 	divided := byMonth(s, set, func(a *Acceptance) uuid.UUID { return a.Message.ID })
 	n := 0
@@ -147,9 +172,12 @@ func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 		}
 		for i := range some {
 			m := &some[i].Message
-			if m.State == delivery.Held {
+			switch m.State {
+			case delivery.Held:
 				waits = append(waits, sending{id: m.ID, gateway: m.GatewayID, due: *m.HeldUntil})
-			} else {
+			case delivery.Sending:
+				asks = append(asks, *m)
+			default:
 				sends = append(sends, sending{m.ID, m.GatewayID, m.Lane, m.DueAt, m.ValidUntil})
 			}
 			counts.add(m, 1)
@@ -161,6 +189,7 @@ func (s *Store) accept(ctx context.Context, set []Acceptance) error {
 	}
 	queueToSend(&b, sends)
 	queueHeld(&b, waits)
+	queueToAsk(&b, asks)
 	queueSealed(&b, set)
 	counts.queue(&b)
 	batches.queue(&b)
@@ -180,9 +209,10 @@ func queueMessages(b *pgx.Batch, m month, set []Acceptance) error {
 			text := string(encoded)
 			fields[i] = &text
 		}
-		var d delivery.Digest
-		d.Note(delivery.Evidence{Source: delivery.Own, Claim: a.Message.State, Parts: a.Message.Segments, Note: a.Begun})
-		digests[i], _ = d.AppendBinary(nil)
+		if a.Goes == nil {
+			a.note()
+		}
+		digests[i], _ = a.Message.digest.AppendBinary(nil)
 	}
 	id := ids(set, func(a *Acceptance) uuid.UUID { return a.Message.ID })
 	valid := column(set, func(a *Acceptance) time.Time { return a.Message.ValidUntil })
@@ -227,6 +257,7 @@ func queueMessages(b *pgx.Batch, m month, set []Acceptance) error {
 		words(set, func(a *Acceptance) delivery.State { return a.Message.State }),
 		word(func(m *Message) string { return m.Price.Currency() }),
 		digests,
+		numbers(set, func(a *Acceptance) int { return a.Message.Attempts }),
 	)
 	return nil
 }

@@ -302,15 +302,7 @@ func (c *changes) places(before, m *Message) {
 	}
 	switch was, is := isOpen(before.State), isOpen(m.State); {
 	case is:
-		if m.GiveUpAt == nil {
-			m.GiveUpAt = cmp.Or(m.AskAt, &c.now)
-		}
-		if m.AskAt == nil {
-			m.AskAt = m.GiveUpAt
-		}
-		if m.BeganAt.IsZero() {
-			m.BeganAt = c.now
-		}
+		m.openTimes(c.now)
 		if !was || before.AskAt == nil || !before.AskAt.Equal(*m.AskAt) || !before.GiveUpAt.Equal(*m.GiveUpAt) || before.Asks != m.Asks ||
 			before.GatewayID != m.GatewayID || !before.BeganAt.Equal(m.BeganAt) {
 			c.asks = append(c.asks, *m)
@@ -334,6 +326,19 @@ func (c *changes) places(before, m *Message) {
 		c.marks = append(c.marks, mark{contestedMark, m.ID})
 	case was && !is:
 		c.unmark = append(c.unmark, mark{contestedMark, m.ID})
+	}
+}
+
+// openTimes sees to it that a message that is open has all times that are kept of it.
+func (m *Message) openTimes(now time.Time) {
+	if m.GiveUpAt == nil {
+		m.GiveUpAt = cmp.Or(m.AskAt, &now)
+	}
+	if m.AskAt == nil {
+		m.AskAt = m.GiveUpAt
+	}
+	if m.BeganAt.IsZero() {
+		m.BeganAt = now
 	}
 }
 

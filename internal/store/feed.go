@@ -84,12 +84,13 @@ func (s *Store) PutFeeds(ctx context.Context, id, first uuid.UUID, state deliver
 }
 
 // AtWork are the batches whose rows may have to go, or of which the end is not known. Of their
-// totals only what all of it costs and how much goes is read, as this is asked for ten times a
+// totals only what all of it costs, how much goes and through which senders is read, as this is asked for ten times a
 // second; whole reads all of them.
 func (s *Store) AtWork(ctx context.Context, whole bool) (all []Batch, err error) {
 	find := s.gorm(ctx)
 	if !whole {
-		find = find.Select("*", `jsonb_build_object('rows', totals->'rows', 'goes', totals->'goes', 'cost', totals->'cost') AS totals`)
+		find = find.Select("*", `jsonb_build_object('rows', totals->'rows', 'goes', totals->'goes', 'cost', totals->'cost',
+			'by_sender', totals->'by_sender') AS totals`)
 	}
 	err = find.Where("state IN ('running', 'paused', 'held', 'cancelled') AND finished_at IS NULL").Order("id").Find(&all).Error
 	return all, err
@@ -112,33 +113,56 @@ func (f *Feed) into() []any {
 	return []any{&f.BatchID, &f.N, &f.Gateway, &f.Scouts, &f.Open, &f.OpensAt, &f.NextRow, &f.Waiting}
 }
 
-// LockFeed locks a feed whose rows may go now, and returns how its batch was launched, as that
-// is now; false if they may not, or another instance is at it. Call it within
-// [Store.Transact]; while it is locked the batch stays as it is.
-func (s *Store) LockFeed(ctx context.Context, id uuid.UUID, n int, now time.Time) (f Feed, l batch.Launch, ok bool, err error) {
-	locked, err := query(ctx, s.hot(), func(rows pgx.Rows) (one Feed, err error) {
+// LockedFeed is a feed that is locked, with what of its batch its rows have to know as they
+// are let out. While it is locked the batch stays as it is.
+type LockedFeed struct {
+	Feed
+	Launch  batch.Launch
+	Paced   bool // the batch has a pace of its own
+	OptOuts bool // there are any
+}
+
+// LockFeed locks a feed whose rows may go now; false if they may not, or another instance is
+// at it. Call it within [Store.Transact].
+func (s *Store) LockFeed(ctx context.Context, id uuid.UUID, n int, now time.Time) (LockedFeed, bool, error) {
+	locked, err := query(ctx, s.hot(), func(rows pgx.Rows) (f LockedFeed, err error) {
 		var launch []byte
-		if err = rows.Scan(append(one.into(), &launch)...); err == nil {
-			err = json.Unmarshal(launch, &l)
+		if err = rows.Scan(append(f.into(), &launch, &f.Paced, &f.OptOuts)...); err == nil {
+			err = json.Unmarshal(launch, &f.Launch)
 		}
-		return one, err
-	}, "SELECT "+feedColumns+`, b.launch FROM batch_feeds f JOIN batches b ON b.id = f.batch_id
+		return f, err
+	}, "SELECT "+feedColumns+`, b.launch, b.pace_n > 0, EXISTS (SELECT FROM opt_outs WHERE ended_at IS NULL)
+		FROM batch_feeds f JOIN batches b ON b.id = f.batch_id
 		WHERE f.batch_id = $1 AND f.n = $2 AND f.waiting > 0 AND f.open AND f.opens_at <= $3 AND b.state = 'running'
 		FOR UPDATE OF f SKIP LOCKED FOR SHARE OF b SKIP LOCKED`, id, n, now)
 	if err != nil || len(locked) == 0 {
-		return Feed{}, l, false, err
+		return LockedFeed{}, false, err
 	}
-	return locked[0], l, true, nil
+	return locked[0], true, nil
 }
 
 // Unfold makes messages of rows of a feed, which then stands at a row. counted are how the
-// rows were counted until now. Call it within [Store.Transact].
-func (s *Store) Unfold(ctx context.Context, f Feed, next int, set []Acceptance, counted []Waiting) error {
+// rows were counted until now. Those that go at once are planned, as [Store.Append] does, and
+// changed to what they are then. Call it within [Store.Transact].
+func (s *Store) Unfold(
+	ctx context.Context,
+	now time.Time,
+	f Feed,
+	next int,
+	set []Acceptance,
+	counted []Waiting,
+	plan func(before, after *Message, known delivery.Outcome),
+) error {
 	if err := s.cutsOf(ctx, counted); err != nil {
 		return err
 	}
 	if err := s.cut(ctx, set); err != nil {
 		return err
+	}
+	for i := range set {
+		if set[i].Goes != nil {
+			set[i].begin(now, plan)
+		}
 	}
 	if err := s.accept(ctx, set); err != nil {
 		return fmt.Errorf("unfolding %d rows of a batch: %w", len(set), err)

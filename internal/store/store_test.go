@@ -240,7 +240,7 @@ func TestClaimTakesUrgentFirstAndNeverTwice(t *testing.T) {
 				var claimed []Message
 				err := s.Transact(context.Background(), func(s *Store) error {
 					var err error
-					if claimed, err = s.Claim(context.Background(), gateway, holder, now(), anyTime, 7, 7); err != nil {
+					if claimed, _, err = s.Claim(context.Background(), gateway, holder, now(), anyTime, 7, 7, true); err != nil {
 						return err
 					}
 					var evidence []Evidence
@@ -292,11 +292,12 @@ func TestClaimWithinALaneIsByDueTime(t *testing.T) {
 	}
 	var got []int
 	var last time.Time
-	if none, err := s.Claim(t.Context(), gateway, uuid.New(), now(), anyTime, 10, 10); err != nil || len(none) > 0 {
-		t.Errorf("who does not keep the gateway claims %d messages, %v", len(none), err)
+	none, kept, err := s.Claim(t.Context(), gateway, uuid.New(), now(), anyTime, 10, 10, true)
+	if err != nil || len(none) > 0 || kept {
+		t.Errorf("who does not keep the gateway claims %d messages, %v, %v", len(none), kept, err)
 	}
-	err := s.Transact(t.Context(), func(s *Store) error {
-		claimed, err := s.Claim(t.Context(), gateway, holder, now(), anyTime, 10, 10)
+	err = s.Transact(t.Context(), func(s *Store) error {
+		claimed, _, err := s.Claim(t.Context(), gateway, holder, now(), anyTime, 10, 10, true)
 		for i, m := range claimed {
 			if i > 0 && m.Lane == got[i-1] && m.DueAt.Before(last) {
 				t.Errorf("lane %d is out of order", m.Lane)
@@ -571,7 +572,7 @@ func TestHeldMessagesAreNotSent(t *testing.T) {
 		t.Helper()
 		n := 0
 		err := s.Transact(t.Context(), func(s *Store) error {
-			found, err := s.Claim(t.Context(), gateway, holder, now().Add(time.Minute), anyTime, 9, 9)
+			found, _, err := s.Claim(t.Context(), gateway, holder, now().Add(time.Minute), anyTime, 9, 9, true)
 			n = len(found)
 			return err
 		})

@@ -82,54 +82,67 @@ func (s *Store) take(ctx context.Context, turns []turn, gateway uuid.UUID, state
 
 // Claim takes messages that are due at a gateway, and within a lane the longest
 // due first: at most urgent passcodes, then at most so many others, the more
-// urgent lane first; in each lane those alone that were due at a moment or since, so
-// that it need not go past what went before. Call it within [Store.Transact]. Nothing is claimed unless the holder keeps the gateway, which
-// it then does until the transaction ends.
+// urgent lane first, and of the last lane, bulk, none unless it has its turn; in
+// each lane those alone that were due at a moment or since, so that it need not
+// go past what went before. Call it within [Store.Transact]. Nothing is claimed
+// unless the holder keeps the gateway, which it then does until the transaction
+// ends; kept tells.
 func (s *Store) Claim(
 	ctx context.Context,
 	gateway, holder uuid.UUID,
 	now time.Time,
 	since [pace.Lanes]time.Time,
 	urgent, others int,
-) ([]Message, error) {
+	bulk bool,
+) (claimed []Message, kept bool, err error) {
 	const lane = `(SELECT q.lane, q.id, q.due_at FROM to_send q WHERE q.gateway_id = $1 AND q.lane = %d AND q.due_at <= $2
 		AND q.due_at >= $%d AND q.valid_until > $2
 		ORDER BY q.due_at, q.id LIMIT $%d)`
 	type waiting struct {
 		turn
-		lane   int
+		lane   *int
 		optOut bool // there are opt-outs
 	}
+	last := 0
+	if bulk {
+		last = others
+	}
 	found, err := query(ctx, s.hot(), func(rows pgx.Rows) (w waiting, err error) {
-		err = rows.Scan(&w.lane, &w.id, &w.due, &w.optOut)
+		var id *uuid.UUID
+		var due *time.Time
+		if err = rows.Scan(&w.lane, &id, &due, &w.optOut); err == nil && id != nil {
+			w.turn = turn{*id, *due}
+		}
 		return w, err
 	}, fmt.Sprintf(`WITH kept AS MATERIALIZED (
 			SELECT until > clock_timestamp() AS still FROM keepers WHERE gateway_id = $1 AND holder = $5 FOR SHARE)
 		SELECT t.lane, t.id, t.due_at, (SELECT true FROM opt_outs WHERE ended_at IS NULL LIMIT 1) IS NOT NULL
-		FROM kept, LATERAL (`+lane+" UNION ALL "+lane+" UNION ALL "+lane+") AS t WHERE kept.still",
-		0, 6, 3, 1, 7, 4, 2, 8, 4), gateway, now, urgent, others, holder, since[0], since[1], since[2])
+		FROM kept LEFT JOIN LATERAL (`+lane+" UNION ALL "+lane+" UNION ALL "+lane+") AS t ON true WHERE kept.still",
+		0, 6, 3, 1, 7, 4, 2, 8, 9), gateway, now, urgent, others, holder, since[0], since[1], since[2], last)
 	if err != nil {
-		return nil, fmt.Errorf("claiming messages: %w", err)
+		return nil, false, fmt.Errorf("claiming messages: %w", err)
 	}
 	var turns []turn
 	for _, w := range found { // in the order of the lanes
-		if w.lane > 0 {
+		if w.lane == nil {
+			break
+		}
+		if *w.lane > 0 {
 			if others--; others < 0 {
 				break
 			}
 		}
 		turns = append(turns, w.turn)
 	}
-	claimed, err := s.take(ctx, turns, gateway, mayGo, s.locking(passOver))
-	if err != nil {
-		return nil, err
+	if claimed, err = s.take(ctx, turns, gateway, mayGo, s.locking(passOver)); err != nil {
+		return nil, false, err
 	}
 	if len(found) > 0 && found[0].optOut {
 		if err := s.holdAgainst(ctx, claimed); err != nil {
-			return nil, err
+			return nil, false, err
 		}
 	}
-	return claimed, s.readSealed(ctx, claimed)
+	return claimed, len(found) > 0, s.readSealed(ctx, claimed)
 }
 
 // Defer sets when queued messages are due. Call it within the transaction that

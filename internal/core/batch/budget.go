@@ -64,6 +64,13 @@ func (p *Purse) Takes(m price.Money) bool {
 	return true
 }
 
+// Gives gives an amount back that was taken.
+func (p *Purse) Gives(m price.Money) {
+	if m.Micros() != 0 {
+		p.Spent[m.Currency()] -= m.Micros()
+	}
+}
+
 // Above says by what a batch is more than one person may send; empty if it is not. It may be
 // so many rows, and cost so much in each currency; zero and no amounts are no limit.
 func (t *Totals) Above(rows int, cost Sums) string {

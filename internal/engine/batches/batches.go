@@ -31,9 +31,11 @@ type Batches struct {
 	kit.Kit
 	Intake *intake.Intake
 	Course *course.Course
+	Keeps  func(gateway uuid.UUID) bool // whether this instance keeps a gateway
 	Limits
 
 	holder uuid.UUID
+	shelf  *shelf
 	check  watch.Kick // there may be something to be rehearsed
 	feed   watch.Kick // there may be rows to be let out
 }
@@ -46,8 +48,9 @@ type Limits struct {
 }
 
 // New makes it ready.
-func New(k kit.Kit, in *intake.Intake, c *course.Course, l Limits) *Batches {
-	return &Batches{Kit: k, Intake: in, Course: c, Limits: l, holder: uuid.New(), check: watch.NewKick(), feed: watch.NewKick()}
+func New(k kit.Kit, in *intake.Intake, c *course.Course, keeps func(uuid.UUID) bool, l Limits) *Batches {
+	return &Batches{Kit: k, Intake: in, Course: c, Keeps: keeps, Limits: l, holder: uuid.New(), shelf: newShelf(),
+		check: watch.NewKick(), feed: watch.NewKick()}
 }
 
 // Run rehearses and lets out until ctx ends.

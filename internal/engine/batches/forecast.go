@@ -285,10 +285,9 @@ func (f *foreseeing) under(g *roster.Gateway, from string, sameText bool) []pace
 		f.limits[name] = l
 	}
 	all := []pace.LimitOf{name}
-	at := slices.IndexFunc(f.Roster.Book().Senders, func(s store.Sender) bool { return s.ID == from && s.PerSecond > 0 })
-	if at >= 0 {
+	if n := f.Roster.Book().Paced[from]; n > 0 {
 		name := pace.LimitOf{Kind: "sender", Name: from}
-		f.limits[name] = pace.Limit{PerSecond: float64(f.Roster.Book().Senders[at].PerSecond)}
+		f.limits[name] = pace.Limit{PerSecond: float64(n)}
 		all = append(all, name)
 	}
 	return all

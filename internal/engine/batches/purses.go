@@ -79,12 +79,22 @@ func (p *purses) take(m price.Money) bool {
 			continue
 		}
 		for _, before := range p.all[:i] {
-			before.Spent[m.Currency()] -= m.Micros()
+			before.Gives(m)
 		}
 		p.empty = each
 		return false
 	}
 	return true
+}
+
+// give gives a price back to each purse.
+func (p *purses) give(m price.Money) {
+	if p == nil {
+		return
+	}
+	for _, each := range p.all {
+		each.Gives(m)
+	}
 }
 
 // isEmpty reports whether one of them has too little.

@@ -74,6 +74,17 @@ func (c *Course) RecordClaimed(ctx context.Context, s *store.Store, messages []s
 	})
 }
 
+// Unfold makes messages of rows of a batch, those that are to go at once as ones that are on
+// their way already; see [store.Store.Unfold].
+func (c *Course) Unfold(
+	ctx context.Context, s *store.Store, f store.Feed, next int, set []store.Acceptance, counted []store.Waiting,
+) error {
+	now := c.Now()
+	return s.Unfold(ctx, now, f, next, set, counted, func(before, after *store.Message, known delivery.Outcome) {
+		c.next(before, after, known, now, Step{}, store.Content{})
+	})
+}
+
 // Announce tells who waits that what is known of messages has been committed.
 func (c *Course) Announce(messages []store.Message) {
 	ids := make([]uuid.UUID, len(messages))
@@ -138,6 +149,18 @@ func Through(g *roster.Gateway, m *store.Message) schedule.Gateway {
 func Own(m store.Message, now time.Time, claim delivery.State, attempt int, note string) store.Evidence {
 	return store.Evidence{ID: store.IDAt(now), MessageID: m.ID, At: now, Source: delivery.Own, Claim: claim,
 		Attempt: attempt, Note: note, GatewayID: &m.GatewayID}
+}
+
+// OptedOut is evidence that a message is not to go, as its recipient does not want it.
+func OptedOut(m store.Message, now time.Time, o store.OptOut) store.Evidence {
+	e := Own(m, now, delivery.Rejected, m.Attempt, "not sent: "+WhyOptedOut(o))
+	e.Cause = delivery.OptedOut
+	return e
+}
+
+// WhyOptedOut tells of an opt-out.
+func WhyOptedOut(o store.OptOut) string {
+	return "the recipient opted out on " + o.Since.UTC().Format(time.DateOnly)
 }
 
 // ByClock is evidence that a time is over.

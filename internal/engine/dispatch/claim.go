@@ -180,9 +180,11 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	next := since
 	var c claimed
 	var slot store.Slot
-	var goes, changed, stopped []store.Message
+	var changed, stopped []store.Message
 	codes := 0
-	limits := k.paces()
+	paced := k.d.Roster.Book().Paced
+	rows := k.rows(from)
+	var drawn drawn
 	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
 		c, codes, next, slot, changed, stopped = claimed{}, 0, since, store.Slot{}, nil, nil
 		now := k.d.Now()
@@ -190,8 +192,8 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		if deferring && others > 0 {
 			others = max(others, claimMost) // the next ones may have to wait too
 		}
-		found, err := s.Claim(ctx, k.id, k.d.holder, now, since, free.messages, others)
-		if err != nil || len(found) == 0 {
+		found, kept, err := s.Claim(ctx, k.id, k.d.holder, now, since, free.messages, others, rows.queue)
+		if err != nil || !kept || len(found) == 0 && rows.lines == 0 {
 			return err
 		}
 		for i := range found {
@@ -206,7 +208,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		if found, stopped, err = k.stop(ctx, s, found, batches, now); err != nil {
 			return err
 		}
-		senders, err := k.ration(ctx, s, found, limits, batches)
+		senders, err := k.ration(ctx, s, found, paced, batches)
 		if err != nil {
 			return err
 		}
@@ -229,10 +231,16 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 				left[m.Lane] = true
 			}
 		}
+		packer.kept = free.kept
+		drawn, err = k.draw(ctx, s, rows, others, packer)
+		if err != nil {
+			return err
+		}
 		for i := range packer.packs {
 			packer.packs[i].notBefore = senders.notBefore(packer.packs[i].messages)
 		}
-		c.packs, c.deferred, c.full = packer.packs, len(senders.later), len(found) > 0 && len(found) >= max(free.others, 1)
+		c.packs, c.deferred = packer.packs, len(senders.later)
+		c.full = len(found) > 0 && len(found) >= max(free.others, 1) || drawn.more
 		if err := s.Defer(ctx, senders.later); err != nil {
 			return err
 		}
@@ -248,17 +256,18 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 				return err
 			}
 		}
-		goes = packer.messages()
-		evidence := make([]store.Evidence, len(goes))
-		for i, m := range goes {
-			evidence[i] = course.Own(m, now, delivery.Sending, m.Attempts+1, "")
+		evidence := make([]store.Evidence, 0, len(found))
+		for _, m := range packer.messages() {
+			if _, is := drawn.going[m.ID]; !is {
+				changed = append(changed, m)
+				evidence = append(evidence, course.Own(m, now, delivery.Sending, m.Attempts+1, ""))
+			}
 		}
-		changed = goes
-		for i := range c.packs {
-			n := len(c.packs[i].messages)
-			c.packs[i].going, goes = goes[:n:n], goes[n:]
+		if err := k.d.Course.RecordClaimed(ctx, s, changed, evidence); err != nil {
+			return err
 		}
-		return k.d.Course.RecordClaimed(ctx, s, changed, evidence)
+		c.going(changed, drawn.going)
+		return nil
 	})
 	if err != nil {
 		return claimed{}, err
@@ -274,7 +283,26 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	}
 	k.d.Course.Announce(changed)
 	k.d.Course.Announce(stopped)
+	if drawn.done != nil {
+		drawn.done(ctx)
+	}
 	return c, nil
+}
+
+// going notes messages as they are now that it is recorded that they go: those that were
+// claimed in the order of the packs, those that were drawn by id.
+func (c *claimed) going(claimed []store.Message, drawn map[uuid.UUID]store.Message) {
+	for i := range c.packs {
+		p := &c.packs[i]
+		p.going = make([]store.Message, 0, len(p.messages))
+		for _, m := range p.messages {
+			is, ok := drawn[m.ID]
+			if !ok {
+				is, claimed = claimed[0], claimed[1:]
+			}
+			p.going = append(p.going, is)
+		}
+	}
 }
 
 // stop ends messages whose recipients do not want them, or whose batch was withdrawn, and
@@ -294,8 +322,7 @@ func (k *keeper) stop(
 			e.Source, e.Claim, why = delivery.Operator, delivery.Cancelled, "its batch was "+b.Why
 		}
 		if m.OptedOut != nil {
-			e.Claim, e.Cause = delivery.Rejected, delivery.OptedOut
-			why = "the recipient opted out on " + m.OptedOut.Since.UTC().Format(time.DateOnly)
+			e, why = course.OptedOut(m, now, *m.OptedOut), course.WhyOptedOut(*m.OptedOut)
 		}
 		if why == "" {
 			goes = append(goes, m)

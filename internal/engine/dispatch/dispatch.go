@@ -30,6 +30,7 @@ type Dispatch struct {
 	Courier   *courier.Courier
 	PublicURL string        // where gateways reach us
 	Lease     time.Duration // how long a keeper that died holds up its gateway
+	Rows      Rows          // of batches that may be drawn; nil: there are none
 
 	holder  uuid.UUID
 	flaws   []roster.Flaw // that were said

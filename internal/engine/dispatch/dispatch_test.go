@@ -721,3 +721,40 @@ func TestKeeperGoesOnWhereItWas(t *testing.T) {
 		t.Errorf("%d went, and nothing was left", n)
 	}
 }
+
+type lines struct {
+	Rows
+	ready, queued int
+}
+
+func (l *lines) Ready(uuid.UUID) (int, int) { return l.ready, l.queued }
+
+// Batches whose rows are drawn and those in the queue have as many turns as each other, and
+// passcodes are not kept from theirs.
+func TestTurnsOfBatches(t *testing.T) {
+	t.Parallel()
+	for _, tt := range []struct{ ready, queued, queues int }{{0, 5, 60}, {1, 0, 30}, {1, 1, 30}, {2, 1, 20}, {2, 4, 40}} {
+		k := &keeper{d: &Dispatch{Rows: &lines{ready: tt.ready, queued: tt.queued}}}
+		queues := 0
+		drawn := map[int]int{}
+		for range 60 {
+			switch now := k.rows(&heads{}); {
+			case now.queue:
+				queues++
+			default:
+				drawn[now.turn%tt.ready]++
+			}
+		}
+		if queues != tt.queues {
+			t.Errorf("%d are drawn, %d in the queue: of 60 turns the queue has %d, want %d", tt.ready, tt.queued, queues, tt.queues)
+		}
+		for _, n := range drawn {
+			if want := (60 - tt.queues) / tt.ready; n != want {
+				t.Errorf("%d are drawn, %d in the queue: one has %d turns, want %d", tt.ready, tt.queued, n, want)
+			}
+		}
+		if !k.rows(nil).queue {
+			t.Error("who claims passcodes alone draws rows")
+		}
+	}
+}

@@ -67,9 +67,10 @@ type keeper struct {
 	claimed   time.Time // the last time
 	deferring bool      // some had to wait for the pace of their sender the last time
 	heads     heads
+	turn      int       // whose it is to send what is not urgent
 	reroute   time.Time // when what waits is looked through the next time, if it is not to be used
 
-	turn     sync.Mutex // to claim, where a quota holds
+	quotas   sync.Mutex // is held to claim, where a quota holds
 	planning sync.Mutex
 	quota    quota
 	codes    time.Time // when a passcode was claimed last
@@ -296,7 +297,7 @@ func (k *keeper) claimNext(ctx context.Context, g *roster.Gateway, express bool)
 	if g.Dialect.Token != nil {
 		// What takes time comes before anything is claimed, and only if there is
 		// something to be sent.
-		if due, any, err := k.d.Store.NextDue(ctx, k.id); err != nil || !any || due.After(k.d.Now()) {
+		if due, any, err := k.d.Store.NextDue(ctx, k.id); err != nil || (!any || due.After(k.d.Now())) && !k.drawable() {
 			return c, pass, 0, err
 		}
 		if free, wait := k.free(g); free.requests == 0 {
@@ -305,8 +306,8 @@ func (k *keeper) claimNext(ctx context.Context, g *roster.Gateway, express bool)
 	}
 	pass = k.d.passport(ctx, g)
 	if g.PerMinute > 0 || g.PerDay > 0 { // two at once might both take the last of a quota
-		k.turn.Lock()
-		defer k.turn.Unlock()
+		k.quotas.Lock()
+		defer k.quotas.Unlock()
 	}
 	free, wait := k.take(g, express)
 	if free.requests == 0 {
@@ -408,6 +409,9 @@ func (k *keeper) went(c claimed, at []time.Time) {
 
 // idle is how long there is nothing to do, unless somebody rings.
 func (k *keeper) idle(ctx context.Context) time.Duration {
+	if k.drawable() { // somebody else had them locked
+		return 50 * time.Millisecond
+	}
 	due, any, err := k.d.Store.NextDue(ctx, k.id)
 	switch {
 	case err != nil:

@@ -29,24 +29,10 @@ type limit struct {
 	span time.Duration
 }
 
-// paces are the senders with a pace of their own.
-func (k *keeper) paces() map[string]limit {
-	var paced map[string]limit
-	for _, s := range k.d.Roster.Book().Senders {
-		if s.PerSecond > 0 {
-			if paced == nil {
-				paced = map[string]limit{}
-			}
-			paced[s.ID] = limit{s.PerSecond, span}
-		}
-	}
-	return paced
-}
-
 // ration is what of claimed messages may go, as far as their senders and batches are
 // concerned.
 type ration struct {
-	senders map[string]limit
+	senders map[string]int // those with a pace, a second
 	batches map[uuid.UUID]store.BatchNow
 	limits  map[store.Paced]limit
 	ages    map[store.Paced][]time.Duration // how long ago their last ones went
@@ -72,7 +58,7 @@ func (k *keeper) ration(
 	ctx context.Context,
 	s *store.Store,
 	claimed []store.Message,
-	senders map[string]limit,
+	senders map[string]int,
 	batches map[uuid.UUID]store.BatchNow,
 ) (*ration, error) {
 	r := &ration{
@@ -103,8 +89,8 @@ func (k *keeper) ration(
 
 // note notes the paces that a message has to keep to.
 func (r *ration) note(m *store.Message) {
-	if l, ok := r.senders[m.Sender]; ok {
-		r.limits[store.Paced{Name: m.Sender}] = l
+	if n, ok := r.senders[m.Sender]; ok {
+		r.limits[store.Paced{Name: m.Sender}] = limit{n, span}
 	}
 	if first, _, ok := store.BatchOf(m.ID); ok {
 		if n, every := r.batches[first].Pace.Window(); n > 0 {

@@ -31,8 +31,9 @@ import (
 // Draft is a message as it is asked for. Empty fields take their defaults.
 type Draft struct {
 	To, Text, Sender, Kind, Reference, Gateway string
-	ValidFor                                   string // a span of time
-	Country                                    string // in which To is dialled, if it has no country code
+	ValidFor                                   string        // a span of time
+	Country                                    string        // in which To is dialled, if it has no country code
+	Number                                     phone.Reading // To as it was read and judged before; zero: it is to be
 	Template, Language                         string
 	Source                                     string             // a template that is not stored, in the place of Template
 	Own                                        *template.Template // the same, read already; nil: there is none
@@ -333,6 +334,10 @@ func (in *Intake) number(p *Plan, d Draft, scope Scope, faults *fault.Faults) {
 			p.Country = code
 			return
 		}
+	}
+	if d.Number.Number != (phone.Number{}) {
+		p.Number, p.Country = d.Number, d.Number.Country
+		return
 	}
 	var err error
 	if p.Number, err = phone.Read(d.To, d.Country); err != nil {

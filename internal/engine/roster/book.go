@@ -26,6 +26,7 @@ import (
 type Book struct {
 	Senders   []store.Sender // in order of their names
 	Entries   []sender.Entry // the same, as the core knows them
+	Paced     map[string]int // senders with a pace of their own, and how many a second that is
 	Routes    []store.Route  // in the order in which they are tried
 	order     []route.Route  // the same, as the core knows them
 	changed   map[string]store.CountryRule
@@ -50,13 +51,16 @@ func (r *Roster) Book() *Book {
 // read reads the book anew. Price lists are long; those that have not changed
 // are taken over.
 func (r *Roster) read(ctx context.Context, last *Book) (*Book, []Flaw, error) {
-	b := &Book{changed: map[string]store.CountryRule{}, templates: map[string]store.Template{}, prices: map[uuid.UUID]Prices{}}
+	b := &Book{Paced: map[string]int{}, changed: map[string]store.CountryRule{}, templates: map[string]store.Template{}, prices: map[uuid.UUID]Prices{}}
 	var err error
 	var flaws []Flaw
 	if b.Senders, err = r.store.Senders(ctx); err != nil {
 		return nil, nil, fmt.Errorf("reading senders: %w", err)
 	}
 	for _, s := range b.Senders {
+		if s.PerSecond > 0 {
+			b.Paced[s.ID] = s.PerSecond
+		}
 		b.Entries = append(
 			b.Entries,
 			sender.Entry{

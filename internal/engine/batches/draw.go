@@ -1,0 +1,274 @@
+package batches
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/dispatch"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/store"
+)
+
+const (
+	// staleAfter is how old rows become that are ready, before they are made ready anew.
+	staleAfter = 2 * time.Second
+	// asideMost is how many rows that do not go at once become messages with those that do.
+	asideMost = 500
+)
+
+// drawn reports whether the rows of a feed are drawn by the keeper of its gateway, because they
+// have to wait for nothing else. All instances come to the same answer.
+func (b *Batches) drawn(one *store.Batch, feed *store.Feed, g *roster.Gateway) bool {
+	if one.Pace().N > 0 || one.Wants.Kind != "" && one.Wants.Kind != string(pace.Bulk) || g.Name != feed.Gateway ||
+		g.Unusable(b.Roster.Health(g.ID), b.Now()) != "" {
+		return false
+	}
+	for sender := range b.Roster.Book().Paced {
+		if _, uses := one.Totals.BySender[sender]; uses {
+			return false
+		}
+	}
+	return true
+}
+
+// shelf holds rows that are ready for the gateways that are kept here.
+type shelf struct {
+	mu     sync.Mutex
+	lines  map[uuid.UUID][]*line // by gateway
+	queued map[uuid.UUID]int     // batches that go through a gateway by way of its queue
+}
+
+// line are rows of a feed that are ready, in their order.
+type line struct {
+	one  store.Batch
+	feed int
+	rows []ready
+	next int // the first row that was not looked at
+}
+
+func newShelf() *shelf { return &shelf{lines: map[uuid.UUID][]*line{}} }
+
+// find finds a line; nil if there is none.
+func (s *shelf) find(gateway, one uuid.UUID, feed int) *line {
+	for _, l := range s.lines[gateway] {
+		if l.one.ID == one && l.feed == feed {
+			return l
+		}
+	}
+	return nil
+}
+
+// at is how many rows of a feed are ready.
+func (s *shelf) at(gateway, one uuid.UUID, feed int) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if l := s.find(gateway, one, feed); l != nil {
+		return len(l.rows)
+	}
+	return 0
+}
+
+// keep drops the lines of all feeds but those that are to be filled.
+func (s *shelf) keep(filled []*filling, queued map[uuid.UUID]int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.queued = queued
+	for gateway, lines := range s.lines {
+		s.lines[gateway] = slices.DeleteFunc(lines, func(l *line) bool {
+			return !slices.ContainsFunc(filled, func(w *filling) bool {
+				return w.drawn && w.g.ID == gateway && w.one.ID == l.one.ID && w.feed.N == l.feed
+			})
+		})
+		if len(s.lines[gateway]) == 0 {
+			delete(s.lines, gateway)
+		}
+	}
+}
+
+// from is the row from which on rows of a feed are to be made ready. Those that have become
+// stale are dropped.
+func (s *shelf) from(w *filling, now time.Time) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.find(w.g.ID, w.one.ID, w.feed.N)
+	if l == nil {
+		l = &line{feed: w.feed.N, next: w.feed.NextRow}
+		s.lines[w.g.ID] = append(s.lines[w.g.ID], l)
+	}
+	l.one = w.one
+	if len(l.rows) > 0 && now.Sub(l.rows[0].Message.ChangedAt) > staleAfter {
+		l.next, l.rows = l.rows[0].row, nil
+	}
+	return l.next
+}
+
+// add puts rows behind those that are ready.
+func (s *shelf) add(w *filling, rows []ready, next int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if l := s.find(w.g.ID, w.one.ID, w.feed.N); l != nil {
+		l.rows, l.next = append(l.rows, rows...), next
+	}
+}
+
+// forward drops rows before the one at which their feed stands now.
+func (s *shelf) forward(gateway, one uuid.UUID, feed, stands int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if l := s.find(gateway, one, feed); l != nil {
+		l.rows, l.next = since(l.rows, stands), max(l.next, stands)
+	}
+}
+
+// since are rows from one on.
+func since(rows []ready, from int) []ready {
+	at, _ := slices.BinarySearchFunc(rows, from, func(r ready, row int) int { return r.row - row })
+	return rows[at:]
+}
+
+// counted counts lines that have rows, and the batches that go by way of the queue.
+func (s *shelf) counted(gateway uuid.UUID) (lines, queued int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, l := range s.lines[gateway] {
+		lines += one(len(l.rows) > 0)
+	}
+	return lines, s.queued[gateway]
+}
+
+func one(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+// take is the line of those that have rows whose turn it is, as it is now; false if there is
+// none.
+func (s *shelf) take(gateway uuid.UUID, turn int) (line, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var full []*line
+	for _, l := range s.lines[gateway] {
+		if len(l.rows) > 0 {
+			full = append(full, l)
+		}
+	}
+	if full == nil {
+		return line{}, false
+	}
+	return *full[turn%len(full)], true
+}
+
+// shelve makes rows ready to be drawn, at most so many.
+func (f *feeding) shelve(ctx context.Context, w *filling, most int) (n int, more bool, err error) {
+	from := f.shelf.from(w, f.Now())
+	if most <= 0 {
+		return 0, false, nil
+	}
+	rows, next, err := f.ready(ctx, w.one, w.feed, from, most)
+	if err != nil {
+		return 0, false, err
+	}
+	f.shelf.add(w, rows, next)
+	return len(rows), len(rows) == most, nil
+}
+
+// Ready is what [dispatch.Rows] asks for.
+func (b *Batches) Ready(gateway uuid.UUID) (lines, queued int) { return b.shelf.counted(gateway) }
+
+// Draw is what [dispatch.Rows] asks for.
+func (b *Batches) Draw(
+	ctx context.Context,
+	s *store.Store,
+	gateway uuid.UUID,
+	turn, most int,
+	place func(store.Message) bool,
+) (d dispatch.Drawn, err error) {
+	l, ok := b.shelf.take(gateway, turn)
+	if !ok {
+		return d, nil
+	}
+	now := b.Now()
+	feed, ok, err := s.LockFeed(ctx, l.one.ID, l.feed, now)
+	if err != nil || !ok || feed.Paced {
+		return d, err
+	}
+	u := unfolding{one: l.one}
+	u.one.Launch = feed.Launch
+	if u.purses, err = b.openPurses(ctx, s, &u.one, now); err != nil {
+		return d, err
+	}
+	rows := since(l.rows, feed.NextRow)
+	rows = rows[:min(len(rows), most+asideMost)]
+	out := map[string]store.OptOut{}
+	if feed.OptOuts {
+		numbers := make([]string, len(rows))
+		for i := range rows {
+			numbers[i] = rows[i].Message.To.String()
+		}
+		if out, err = s.OptedOut(ctx, numbers); err != nil {
+			return d, err
+		}
+	}
+	paced := b.Roster.Book().Paced
+	next := feed.NextRow
+	for _, r := range rows {
+		m := &r.Message
+		if o, is := out[m.To.String()]; is && r.refused == nil {
+			r.refuse(course.OptedOut(*m, now, o))
+		}
+		if !u.affords(&r) {
+			break
+		}
+		slow := paced[m.Sender] > 0 // it was only just given a pace
+		if r.refused == nil && m.State == delivery.Queued && m.GatewayID == gateway && !slow {
+			if !place(*m) {
+				u.forgo(&r)
+				d.More = true
+				break
+			}
+			goes := course.Own(*m, now, delivery.Sending, 1, "")
+			r.Goes = &goes
+		}
+		u.add(r)
+		next = r.row + 1
+	}
+	if len(u.set) == 0 && !u.purses.isEmpty() {
+		return d, nil
+	}
+	var refused []store.Message
+	if len(u.set) > 0 {
+		if refused, err = u.write(ctx, b, s, feed.Feed, next); err != nil {
+			return d, err
+		}
+	}
+	aside := refused
+	for i := range u.set {
+		switch m := u.set[i].Message; {
+		case u.set[i].Goes != nil:
+			d.Going = append(d.Going, m)
+		case m.State == delivery.Queued:
+			aside = append(aside, m)
+		}
+	}
+	d.Done = func(ctx context.Context) {
+		b.shelf.forward(gateway, l.one.ID, l.feed, next)
+		b.Course.Announce(aside)
+		if u.purses.isEmpty() {
+			if err := b.broke(ctx, &u.one, u.purses); err != nil && ctx.Err() == nil {
+				b.Log.Error("stopping a batch", "batch", l.one.ID, "error", err)
+			}
+		}
+	}
+	return d, nil
+}
+
+var _ dispatch.Rows = (*Batches)(nil)

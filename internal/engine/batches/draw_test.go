@@ -1,0 +1,83 @@
+package batches
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/store"
+)
+
+// What is ready stands on a shelf until its feed has gone past it, or it is too old, or nobody
+// fills it any more; each batch that has rows has its turn.
+func TestShelf(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	g := &roster.Gateway{}
+	g.ID = uuid.New()
+	filled := func(row int) *filling {
+		return &filling{one: store.Batch{ID: uuid.New()}, feed: store.Feed{N: 1, NextRow: row}, g: g, drawn: true}
+	}
+	rows := func(at time.Time, numbers ...int) (made []ready) {
+		for _, n := range numbers {
+			r := ready{row: n}
+			r.Message.ChangedAt = at
+			made = append(made, r)
+		}
+		return made
+	}
+	s := newShelf()
+	first, second := filled(3), filled(1)
+	on := func(w *filling) (numbers []int) {
+		if l := s.find(g.ID, w.one.ID, 1); l != nil {
+			for _, r := range l.rows {
+				numbers = append(numbers, r.row)
+			}
+		}
+		return numbers
+	}
+	if from := s.from(first, now); from != 3 {
+		t.Errorf("it begins at row %d, and its feed stands at 3", from)
+	}
+	s.add(first, rows(now, 3, 4, 7), 8)
+	if from := s.from(first, now); from != 8 {
+		t.Errorf("it goes on at row %d, want 8", from)
+	}
+	s.add(first, rows(now, 8), 9)
+	s.forward(g.ID, first.one.ID, 1, 5)
+	if got := on(first); !slices.Equal(got, []int{7, 8}) {
+		t.Errorf("after row 4: %v", got)
+	}
+	s.from(second, now)
+	if _, ok := s.take(uuid.New(), 0); ok {
+		t.Error("a gateway is given rows of another")
+	}
+	for turn := range 3 {
+		if l, ok := s.take(g.ID, turn); !ok || l.one.ID != first.one.ID {
+			t.Error("it is the turn of a batch without rows")
+		}
+	}
+	s.add(second, rows(now, 1), 2)
+	took := map[uuid.UUID]int{}
+	for turn := range 10 {
+		l, _ := s.take(g.ID, turn)
+		took[l.one.ID]++
+	}
+	if took[first.one.ID] != 5 || took[second.one.ID] != 5 {
+		t.Errorf("turns of two batches: %v", took)
+	}
+	if from := s.from(first, now.Add(staleAfter+1)); from != 7 || len(on(first)) > 0 {
+		t.Errorf("what is stale is made ready from row %d on, and is still there: %v", from, on(first))
+	}
+	s.forward(g.ID, second.one.ID, 1, 50) // somebody else was there
+	if from := s.from(second, now); from != 50 {
+		t.Errorf("its feed stands at 50, and it goes on at %d", from)
+	}
+	s.keep([]*filling{first}, map[uuid.UUID]int{g.ID: 4})
+	if lines, queued := s.counted(g.ID); s.find(g.ID, second.one.ID, 1) != nil || lines != 0 || queued != 4 {
+		t.Errorf("%d lines with rows, %d batches in the queue", lines, queued)
+	}
+}
