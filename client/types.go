@@ -392,6 +392,8 @@ type Rule struct {
 	Links        string     `json:"links"`
 	Quiet        []Quiet    `json:"quiet"`
 	OptOut       string     `json:"opt_out"`
+	StopAnswer   string     `json:"stop_answer"`  // to who asks not to be written to; empty: none
+	StartAnswer  string     `json:"start_answer"` // to who asks to be again
 	Date         string     `json:"date"`
 	Origin       string     `json:"origin"`
 	Note         string     `json:"note"`

@@ -105,6 +105,16 @@ func TestOptOuts(t *testing.T) {
 	}
 }
 
+// reply writes from a practice phone to whoever wrote to it last.
+func (h *house) reply(number, text string) {
+	h.t.Helper()
+	response, err := http.Post(h.FleetURL+"/phones/"+number+"/reply", "application/json", strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)))
+	if err != nil || response.StatusCode != http.StatusNoContent {
+		h.t.Fatalf("%v %v", response, err)
+	}
+	response.Body.Close()
+}
+
 // Who writes STOP is put on the list at once, and taken off with START, in whichever
 // language; pushed again, an old wish changes nothing.
 func TestStopAndStart(t *testing.T) {
@@ -116,18 +126,6 @@ func TestStopAndStart(t *testing.T) {
 		t.Helper()
 		return h.settled(h.send(client.Draft{To: number, Text: "Berth 3", Sender: own, Kind: "bulk"}).ID)
 	}
-	write := func(text string) {
-		t.Helper()
-		response, err := http.Post(
-			h.FleetURL+"/phones/"+number+"/reply",
-			"application/json",
-			strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)),
-		)
-		if err != nil || response.StatusCode != http.StatusNoContent {
-			t.Fatalf("%v %v", response, err)
-		}
-		response.Body.Close()
-	}
 	if m := send(); m.State != "delivered" {
 		t.Fatalf("before: %s", m.State)
 	}
@@ -135,7 +133,7 @@ func TestStopAndStart(t *testing.T) {
 		{"Thanks!", "delivered"}, {"Stop.", "rejected"}, {"START", "delivered"}, {"ΤΕΛΟΣ", "rejected"},
 		{"Başla", "delivered"}, {"बंद करें", "rejected"},
 	} {
-		write(word.text)
+		h.reply(number, word.text)
 		eventually(t, "it came in", func() bool {
 			return len(must[client.List[client.Inbound]](t)(h.Client.Inbound(t.Context(), "")).Items) == i+1
 		})
@@ -147,6 +145,57 @@ func TestStopAndStart(t *testing.T) {
 	if len(l.Items) != 3 || l.Items[0].By != "the recipient" || !strings.Contains(l.Items[2].Why, `wrote "Stop." to +447700900000`) ||
 		l.Items[2].EndedAt == nil || !strings.Contains(l.Items[2].EndedWhy, `"START"`) {
 		t.Errorf("%+v", l.Items)
+	}
+}
+
+// The rule of the country says what is answered: once for each change, and to STOP although
+// nothing else goes to the number any more.
+func TestStopIsAnswered(t *testing.T) {
+	t.Parallel()
+	h := build(t).with("waxseal")
+	const own, number = "+447700900000", "+447700900123"
+	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: own, TwoWay: true}))
+	if code, out, errOut := h.pigeon("", "sender", "rules", "set", "GB", "--stop-answer", "No more texts. START to undo.",
+		"--start-answer", "Welcome back."); code != 0 || !strings.Contains(out+errOut, "GB") {
+		t.Fatalf("%d %s %s", code, out, errOut)
+	}
+	if _, out, _ := h.pigeon("", "sender", "rules", "show", "GB"); !strings.Contains(out, "stop answer   No more texts.") {
+		t.Error(out)
+	}
+	written := 0
+	write := func(text string) {
+		t.Helper()
+		h.reply(number, text)
+		written++
+		eventually(t, "it came in", func() bool {
+			return len(must[client.List[client.Inbound]](t)(h.Client.Inbound(t.Context(), "")).Items) == written
+		})
+	}
+	h.settled(h.send(client.Draft{To: number, Text: "Berth 3", Sender: own}).ID)
+	for _, word := range []string{"STOP", "Stop!", "start", "START", "ΤΕΛΟΣ"} {
+		write(word)
+	}
+	var texts []string
+	eventually(t, "answers arrive", func() bool {
+		texts = nil
+		for _, m := range must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{To: number}, "", 0)).Items {
+			if m.State != "delivered" || m.Sender != own || m.Gateway != "waxseal" {
+				return false
+			}
+			texts = append(texts, m.Text)
+		}
+		return len(texts) == 4
+	})
+	if want := "[No more texts. START to undo. Welcome back. No more texts. START to undo. Berth 3]"; fmt.Sprint(texts) != want {
+		t.Errorf("%v, want %s", texts, want)
+	}
+	m := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{To: number}, "", 0)).Items[0]
+	m = must[client.Message](t)(h.Client.Message(t.Context(), m.ID, false))
+	if !strings.Contains(m.Evidence[0].Note, `answers "ΤΕΛΟΣ", as the rule of United Kingdom says`) {
+		t.Errorf("why it was sent: %+v", m.Evidence[0])
+	}
+	if last := h.settled(h.send(client.Draft{To: number, Text: "Berth 4", Sender: own}).ID); last.State != "rejected" {
+		t.Errorf("anything else is %s", last.State)
 	}
 }
 

@@ -96,7 +96,9 @@ func (a *API) addOptOuts(c *gin.Context) {
 			return
 		}
 		added = len(set) - len(held)
-	} else if added, err = a.engine.Store.AddOptOuts(c.Request.Context(), set); err != nil {
+	} else if fresh, err := a.engine.Store.AddOptOuts(c.Request.Context(), set); err == nil {
+		added = len(fresh)
+	} else {
 		a.refuse(c, err)
 		return
 	}

@@ -25,13 +25,15 @@ func wireRule(rule sender.Rule, by *store.CountryRule) client.Rule {
 		ShortCode: string(
 			rule.ShortCode,
 		),
-		Texts:  string(rule.Texts),
-		Links:  string(rule.Links),
-		Quiet:  []client.Quiet{},
-		OptOut: rule.OptOut,
-		Date:   rule.Date,
-		Origin: rule.Origin,
-		Note:   rule.Note,
+		Texts:       string(rule.Texts),
+		Links:       string(rule.Links),
+		Quiet:       []client.Quiet{},
+		OptOut:      rule.OptOut,
+		StopAnswer:  rule.StopAnswer,
+		StartAnswer: rule.StartAnswer,
+		Date:        rule.Date,
+		Origin:      rule.Origin,
+		Note:        rule.Note,
 	}
 	for _, q := range rule.Quiet {
 		kinds := make([]string, len(q.Kinds))
@@ -92,6 +94,8 @@ func (a *API) putRule(c *gin.Context) {
 		Texts:        sender.Access(n.Texts),
 		Links:        sender.Access(n.Links),
 		OptOut:       n.OptOut,
+		StopAnswer:   n.StopAnswer,
+		StartAnswer:  n.StartAnswer,
 		Date:         n.Date,
 		Origin:       n.Origin,
 		Note:         n.Note,

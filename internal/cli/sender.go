@@ -258,6 +258,7 @@ func (a *app) rules() *cobra.Command {
 				to, given *string
 			}{{"alphanumeric", &r.Alphanumeric, &given.Alphanumeric}, {"numeric", &r.Numeric, &given.Numeric}, {"short-code", &r.ShortCode, &given.ShortCode},
 				{"texts", &r.Texts, &given.Texts}, {"links", &r.Links, &given.Links}, {"opt-out", &r.OptOut, &given.OptOut},
+				{"stop-answer", &r.StopAnswer, &given.StopAnswer}, {"start-answer", &r.StartAnswer, &given.StartAnswer},
 				{"date", &r.Date, &given.Date}, {"origin", &r.Origin, &given.Origin}, {"note", &r.Note, &given.Note}} {
 				if cmd.Flags().Changed(f.name) {
 					*f.to = *f.given
@@ -278,6 +279,8 @@ func (a *app) rules() *cobra.Command {
 	f.StringVar(&given.Texts, "texts", "", "texts; registered: only registered templates")
 	f.StringVar(&given.Links, "links", "", "links; registered: only in the wording of a registered template")
 	f.StringVar(&given.OptOut, "opt-out", "", "what bulk texts must say, such as STOP")
+	f.StringVar(&given.StopAnswer, "stop-answer", "", "what is answered to who writes STOP, or its like; \"\": nothing")
+	f.StringVar(&given.StartAnswer, "start-answer", "", "what is answered to who writes START, or its like")
 	f.StringVar(&given.Date, "date", "", "when it was looked at (default today)")
 	f.StringVar(&given.Origin, "origin", "", "who says so")
 	f.StringVar(&given.Note, "note", "", "what else there is to know")
@@ -399,6 +402,8 @@ func writeRule(cmd *cobra.Command, r client.Rule) {
 	line("links", r.Links)
 	line("quiet", quietHours(r))
 	line("opt-out", r.OptOut)
+	line("stop answer", r.StopAnswer)
+	line("start answer", r.StartAnswer)
 	line("note", r.Note)
 	line("date", r.Date)
 	line("origin", r.Origin)

@@ -107,7 +107,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Batches:  lists,
 		Hold:     hold.New(k, c),
 		Withdraw: &withdraw.Withdrawal{Kit: k, Course: c},
-		Receipts: receipts.New(k, c),
+		Receipts: receipts.New(k, c, in),
 		Keys:     &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader},
 		Trial:    &trial.Trial{Courier: carrier, Now: k.Now},
 		dispatch: sending,

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"calmpigeon.example/internal/core/pace"
@@ -20,24 +21,28 @@ type OptOut struct {
 	EndedAt  *time.Time // nil: it holds
 	EndedWhy string
 	EndedBy  string
+	// Answer is the message that tells the recipient of it, which goes all the same; nil: none.
+	Answer *uuid.UUID
 }
 
 // AddOptOuts keeps that numbers do not want to be written to. Those that are known to
-// stay as they are; it returns how many are new.
-func (s *Store) AddOptOuts(ctx context.Context, set []OptOut) (added int, err error) {
+// stay as they are; it returns the numbers that are new.
+func (s *Store) AddOptOuts(ctx context.Context, set []OptOut) (added []string, err error) {
 	if len(set) == 0 {
-		return 0, nil
+		return nil, nil
 	}
-	fresh, err := query(ctx, s.hot(), scanPhone, `INSERT INTO opt_outs (number, since, why, by_whom)
-			SELECT DISTINCT ON (n.number) n.number, n.since, n.why, n.by_whom
-			FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[]) AS n (number, since, why, by_whom) ORDER BY n.number
+	added, err = query(ctx, s.hot(), scanPhone, `INSERT INTO opt_outs (number, since, why, by_whom, answer)
+			SELECT DISTINCT ON (n.number) n.number, n.since, n.why, n.by_whom, n.answer
+			FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[], $5::uuid[]) AS n (number, since, why, by_whom, answer)
+			ORDER BY n.number
 			ON CONFLICT (number) WHERE ended_at IS NULL DO NOTHING RETURNING number`,
 		words(set, func(o *OptOut) string { return o.Number }), column(set, func(o *OptOut) time.Time { return o.Since }),
-		words(set, func(o *OptOut) string { return o.Why }), words(set, func(o *OptOut) string { return o.ByWhom }))
+		words(set, func(o *OptOut) string { return o.Why }), words(set, func(o *OptOut) string { return o.ByWhom }),
+		maybeIDs(set, func(o *OptOut) *uuid.UUID { return o.Answer }))
 	if err != nil {
-		return 0, fmt.Errorf("keeping %d opt-outs: %w", len(set), err)
+		return nil, fmt.Errorf("keeping %d opt-outs: %w", len(set), err)
 	}
-	return len(fresh), nil
+	return added, nil
 }
 
 func scanPhone(rows pgx.Rows) (number string, err error) {
@@ -85,9 +90,9 @@ func (s *Store) OptedOut(ctx context.Context, numbers []string) (map[string]OptO
 		return held, nil
 	}
 	found, err := query(ctx, s.hot(), func(rows pgx.Rows) (o OptOut, err error) {
-		err = rows.Scan(&o.Number, &o.Since, &o.Why, &o.ByWhom)
+		err = rows.Scan(&o.Number, &o.Since, &o.Why, &o.ByWhom, &o.Answer)
 		return o, err
-	}, "SELECT number, since, why, by_whom FROM opt_outs WHERE ended_at IS NULL AND number = ANY($1)", numbers)
+	}, "SELECT number, since, why, by_whom, answer FROM opt_outs WHERE ended_at IS NULL AND number = ANY($1)", numbers)
 	if err != nil {
 		return nil, fmt.Errorf("looking for opt-outs: %w", err)
 	}
@@ -97,7 +102,8 @@ func (s *Store) OptedOut(ctx context.Context, numbers []string) (map[string]OptO
 	return held, nil
 }
 
-// holdAgainst marks messages whose recipients do not want them. Passcodes are asked for.
+// holdAgainst marks messages whose recipients do not want them. Passcodes are asked for, and
+// what answers an opt-out is expected.
 func (s *Store) holdAgainst(ctx context.Context, messages []Message) error {
 	var numbers []string
 	for i := range messages {
@@ -110,7 +116,8 @@ func (s *Store) holdAgainst(ctx context.Context, messages []Message) error {
 		return err
 	}
 	for i := range messages {
-		if o, ok := held[messages[i].To.String()]; ok && messages[i].Kind != pace.OTP {
+		o, ok := held[messages[i].To.String()]
+		if ok && messages[i].Kind != pace.OTP && (o.Answer == nil || *o.Answer != messages[i].ID) {
 			messages[i].OptedOut = &o
 		}
 	}

@@ -45,6 +45,12 @@ function Editor({ rule, close }: { rule: Rule; close: () => void }) {
           <Form.Control id="opt-out" value={r.opt_out ?? ""} onChange={(e) => setRule({ ...r, opt_out: e.target.value })} />
         </div>
       </div>
+      {(["stop", "start"] as const).map((word) => (
+        <div className="field" key={word}>
+          <Form.Label htmlFor={`${word}-answer`}>Answer to {word.toUpperCase()}</Form.Label>
+          <Form.Control id={`${word}-answer`} maxLength={300} placeholder="none" value={r[`${word}_answer`] ?? ""} onChange={(e) => setRule({ ...r, [`${word}_answer`]: e.target.value })} />
+        </div>
+      ))}
       <p className="quiet">{quiet(r) && `Quiet hours: ${quiet(r)}. They are changed in an exported file.`}</p>
       <div className="field">
         <Form.Label htmlFor="origin">Who says so</Form.Label>

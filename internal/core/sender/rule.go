@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 
@@ -48,6 +49,10 @@ type Rule struct {
 	Quiet []Quiet `yaml:"quiet,omitempty"   json:"quiet"`
 	// OptOut is what bulk messages must say; empty if nothing.
 	OptOut string `yaml:"opt_out,omitempty" json:"opt_out"`
+	// StopAnswer and StartAnswer are what is answered to somebody who asks not to be written
+	// to, and to be again; empty if nothing.
+	StopAnswer  string `yaml:"stop_answer,omitempty"  json:"stop_answer"`
+	StartAnswer string `yaml:"start_answer,omitempty" json:"start_answer"`
 	// Date is the day (2026-11-01) on which the rule was looked at, Origin who
 	// says so, and Note what else there is to know.
 	Date   string `yaml:"date,omitempty"    json:"date"`
@@ -99,6 +104,9 @@ var (
 	days = []string{"Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"}
 )
 
+// answerMost is how many characters an answer to STOP or START has at most.
+const answerMost = 300
+
 // Check reports what is wrong with a rule that was written by hand. What is
 // left out is unknown. Errors wrap [ErrRule] and name the field.
 func (r *Rule) Check() error {
@@ -134,6 +142,11 @@ func (r *Rule) Check() error {
 			if !slices.Contains(days, day) {
 				return wrong("quiet.days", day, strings.Join(days, ", "))
 			}
+		}
+	}
+	for field, text := range map[string]string{"stop_answer": r.StopAnswer, "start_answer": r.StartAnswer} {
+		if n := utf8.RuneCountInString(text); n > answerMost || !utf8.ValidString(text) || strings.ContainsRune(text, 0) {
+			return wrong(field, text, fmt.Sprintf("a text of at most %d characters", answerMost))
 		}
 	}
 	if _, err := time.Parse(time.DateOnly, r.Date); err != nil && r.Date != "" {

@@ -16,6 +16,7 @@ import (
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
@@ -39,6 +40,7 @@ const Leftover = 2 * time.Second
 type Receipts struct {
 	kit.Kit
 	Course *course.Course
+	Intake *intake.Intake
 
 	forged *gather.Gather[store.Receipt, struct{}] // are kept, and not read
 	strays watch.Kick                              // there are some whose message is to be looked for
@@ -50,8 +52,8 @@ type Receipts struct {
 }
 
 // New makes it ready to take callbacks once it runs.
-func New(k kit.Kit, c *course.Course) *Receipts {
-	r := &Receipts{Kit: k, Course: c, strays: watch.NewKick(), settlers: map[uuid.UUID]*settler{}}
+func New(k kit.Kit, c *course.Course, in *intake.Intake) *Receipts {
+	r := &Receipts{Kit: k, Course: c, Intake: in, strays: watch.NewKick(), settlers: map[uuid.UUID]*settler{}}
 	r.forged = gather.New(limits, bulk, func(ctx context.Context, set []store.Receipt) ([]struct{}, error) {
 		return make([]struct{}, len(set)), c.Store.StoreReceipts(ctx, set)
 	})

@@ -17,6 +17,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/postgres/pgtest"
@@ -50,7 +51,7 @@ func harbour(t testing.TB) *quay {
 	gateways, s := rostertest.On(t, q.url)
 	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Settings{Secrets: map[string]string{"pin": "200617"}})
 	k := rostertest.Kit(gateways, s)
-	q.Receipts = New(k, &course.Course{Kit: k})
+	q.Receipts = New(k, &course.Course{Kit: k}, intake.New(k, intake.Usual))
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
 	running.Go(func() { q.Run(ctx) })

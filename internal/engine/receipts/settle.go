@@ -299,7 +299,8 @@ func (s *settler) write(
 		if err != nil {
 			return err
 		}
-		if err := s.heed(ctx, tx, fresh, now); err != nil {
+		answers, err := s.heed(ctx, tx, fresh, now)
+		if err != nil {
 			return err
 		}
 		if err := tx.AddStrays(ctx, strays); err != nil {
@@ -314,6 +315,7 @@ func (s *settler) write(
 		if changed, err = s.r.Course.Record(ctx, tx, evidence, nil); err != nil {
 			return err
 		}
+		changed = append(changed, answers...)
 		if err := tx.StoreExchanges(ctx, packs); err != nil {
 			return err
 		}
