@@ -16,6 +16,7 @@ import { Messages } from "./pages/Messages";
 import { OptOuts } from "./pages/OptOuts";
 import { Prices } from "./pages/Prices";
 import { Send } from "./pages/Send";
+import { RecipientList, Recipients } from "./pages/Recipients";
 import { Senders } from "./pages/Senders";
 import { SignIn } from "./pages/SignIn";
 import { TemplatePage, Templates } from "./pages/Templates";
@@ -75,6 +76,8 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/batches" element={<Batches />} />
           <Route path="/batches/compare" element={<Compare />} />
           <Route path="/batches/:id" element={<BatchPage />} />
+          <Route path="/recipients" element={<Recipients />} />
+          <Route path="/recipients/:list" element={<RecipientList />} />
           <Route path="/templates" element={<Templates />} />
           <Route path="/templates/:name" element={<TemplatePage />} />
           <Route path="/gateways" element={<Gateways />} />

@@ -68,6 +68,12 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/opt-outs", a.optOuts)
 	v1.POST("/opt-outs", a.addOptOuts)
 	v1.DELETE("/opt-outs/:number", a.removeOptOut)
+	v1.GET("/recipient-lists", a.recipientLists)
+	v1.GET("/recipient-lists/:list", a.recipientList)
+	v1.DELETE("/recipient-lists/:list", a.removeRecipientList)
+	v1.GET("/recipient-lists/:list/recipients", a.recipients)
+	v1.POST("/recipient-lists/:list/recipients", a.saveRecipients)
+	v1.DELETE("/recipient-lists/:list/recipients", a.removeRecipients)
 	v1.GET("/batches", a.batches)
 	v1.POST("/batches", a.newBatch)
 	v1.GET("/batches/:id", a.batch)
@@ -75,6 +81,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.DELETE("/batches/:id", a.removeBatch)
 	v1.GET("/batches/:id/rows", a.batchRows)
 	v1.POST("/batches/:id/rows", a.appendRows)
+	v1.POST("/batches/:id/recipients", a.inviteRecipients)
 	v1.POST("/batches/:id/corrections", a.correctRows)
 	v1.POST("/batches/:id/rehearse", a.rehearseBatch)
 	v1.POST("/batches/:id/try", a.tryBatch)
@@ -190,18 +197,19 @@ func (a *API) recover(c *gin.Context) {
 
 // pages are the pages of the console, by the first part of their address.
 var pages = map[string]bool{
-	"":          true,
-	"send":      true,
-	"messages":  true,
-	"batches":   true,
-	"templates": true,
-	"gateways":  true,
-	"dialects":  true,
-	"senders":   true,
-	"optouts":   true,
-	"countries": true,
-	"prices":    true,
-	"changes":   true,
+	"":           true,
+	"send":       true,
+	"messages":   true,
+	"batches":    true,
+	"recipients": true,
+	"templates":  true,
+	"gateways":   true,
+	"dialects":   true,
+	"senders":    true,
+	"optouts":    true,
+	"countries":  true,
+	"prices":     true,
+	"changes":    true,
 }
 
 // consoleFiles is the built console.

@@ -126,7 +126,6 @@ func wireBatch(b store.Batch) client.Batch {
 		Wants:      wireWants(b.Name, b.Wants),
 		File:       b.Found.File,
 		Recognised: b.Found.Said,
-		Columns:    []client.Column{},
 		Rows:       b.Rows,
 		Checked:    b.Checked,
 		Failures:   []client.Failure{},
@@ -138,9 +137,7 @@ func wireBatch(b store.Batch) client.Batch {
 		LaunchedAt: b.LaunchedAt,
 		FinishedAt: b.FinishedAt,
 	}
-	for _, column := range b.Found.Columns {
-		w.Columns = append(w.Columns, client.Column{Head: column.Head, Role: string(column.Role), Field: column.Field, Why: column.Why})
-	}
+	w.Columns = wireColumns(b.Found.Columns)
 	if b.Totals != nil {
 		w.Totals = wireTotals(b.Totals)
 	}
@@ -510,11 +507,8 @@ func (a *API) listed(c *gin.Context, id uuid.UUID, faults fault.Faults, take fun
 		a.refuse(c, faults)
 		return one, false
 	}
-	control := http.NewResponseController(c.Writer)
-	err := take(flowing{http.MaxBytesReader(c.Writer, c.Request.Body, listMost), control})
+	err := a.uploaded(c, take)
 	if err == nil {
-		control.SetReadDeadline(time.Time{})
-		c.Set(bodyRead, true)
 		one, err = a.engine.Store.Batch(c.Request.Context(), id)
 	}
 	if err != nil {

@@ -54,6 +54,7 @@ type batchFlags struct {
 	hint    client.ListHint
 	columns map[string]string
 	into    string // a batch that is open
+	from    client.Invitation
 }
 
 func (b *batchFlags) add(f *pflag.FlagSet) {
@@ -80,6 +81,9 @@ func (b *batchFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&b.hint.Encoding, "encoding", "", "what the list is written in, where that is not recognised")
 	f.StringVar(&b.hint.Delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
 	f.StringVar(&b.hint.Sheet, "sheet", "", "the sheet of a workbook (default: the first)")
+	f.StringVar(&b.from.List, "list", "", "a list that is kept, in the place of a file; see: pigeon recipients")
+	f.StringArrayVar(&b.from.Groups, "group", nil, "of that list those in this group; may be given more than once")
+	f.StringArrayVar(&b.from.Without, "without", nil, "of that list those who are not in this group")
 	f.StringVar(&b.into, "into", "", "an open batch that the rows are for, in the place of a new one")
 }
 
@@ -98,7 +102,7 @@ func (b *batchFlags) given(f *pflag.FlagSet) (names []string) {
 func (a *app) batchRehearse() *cobra.Command {
 	var b batchFlags
 	cmd := &cobra.Command{
-		Use:   "rehearse FILE|BATCH",
+		Use:   "rehearse [FILE|BATCH]",
 		Short: "Do everything but sending: which rows go, what they cost, which are left out and why",
 		Long: "Reads a list (CSV, XLSX, JSON Lines, or numbers one a line), says what it is written\n" +
 			"in and what its columns are for, checks every row as if it were sent, and adds up\n" +
@@ -107,10 +111,11 @@ func (a *app) batchRehearse() *cobra.Command {
 			"It ends with 3 if no row can go.",
 		Example: `  pigeon batch rehearse passengers.csv --text "Dear {name|passenger}, all crossings on Sunday are cancelled."
   pigeon batch rehearse passengers.xlsx --template storm --column to=Handy --country DE
+  pigeon batch rehearse --list passengers --group islanders --text "No ferries on Sunday."
   pigeon batch rows 01a3 --left-out any --output csv`,
-		Args: cobra.ExactArgs(1),
+		Args: cobra.MaximumNArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			one, err := a.rehearsed(cmd, c, args[0], &b)
+			one, _, err := a.rehearsed(cmd, c, args, &b)
 			if err != nil {
 				return err
 			}
@@ -141,54 +146,103 @@ func brief(id string) string {
 	return digits[max(0, len(digits)-8):]
 }
 
-// rehearsed makes a batch of a file, or takes one that is there, and has it rehearsed.
-func (a *app) rehearsed(cmd *cobra.Command, c *client.Client, what string, b *batchFlags) (client.Batch, error) {
-	ctx := cmd.Context()
+// rehearsed makes a batch of a file or of a list that is kept, or takes one that is there, and
+// has it rehearsed; fresh if nobody has looked at it before.
+func (a *app) rehearsed(cmd *cobra.Command, c *client.Client, args []string, b *batchFlags) (one client.Batch, fresh bool, err error) {
+	switch {
+	case b.from.List == "" && len(b.from.Groups)+len(b.from.Without) > 0:
+		return one, false, usagef("--group and --without are of a list that is kept: give --list, too")
+	case b.from.List != "" && len(args) > 0:
+		return one, false, usagef("%q and --list %q: one of the two", args[0], b.from.List)
+	case b.from.List != "":
+		one, err = a.invited(cmd, c, b)
+		fresh = true
+	case len(args) == 0:
+		return one, false, usagef("expected a file, a batch, or --list with the name of a list that is kept")
+	default:
+		one, fresh, err = a.taken(cmd, c, args[0], b)
+	}
+	if err != nil {
+		return one, fresh, err
+	}
+	if one.State != string(batch.Rehearsed) {
+		if one, err = c.RehearseBatch(cmd.Context(), one.ID); err != nil {
+			return one, fresh, err
+		}
+	}
+	one, err = a.awaitRehearsal(cmd, c, one)
+	return one, fresh, err
+}
+
+// taken makes a batch of a file, or takes one that is there.
+func (a *app) taken(cmd *cobra.Command, c *client.Client, what string, b *batchFlags) (one client.Batch, fresh bool, err error) {
 	file, err := a.listFile(cmd, what)
-	var one client.Batch
 	switch {
 	case err == nil:
 		defer file.Close()
 		if b.wants.Name == "" && what != "-" {
 			b.wants.Name = strings.TrimSuffix(filepath.Base(what), filepath.Ext(what))
 		}
-		if b.into != "" {
-			one, err = c.Batch(ctx, b.into)
-		} else {
-			one, err = c.NewBatch(ctx, b.wants)
-		}
-		if err != nil {
-			return one, err
+		if one, err = a.begun(cmd, c, b); err != nil {
+			return one, false, err
 		}
 		if b.hint.File = what; what == "-" {
 			b.hint.File = ""
 		}
 		if one, err = a.upload(cmd, c, one, file, b.hint); err != nil {
-			return one, fmt.Errorf("%w\nThe rows that came are kept. To go on: the same command with --into %s", err, brief(one.ID))
+			return one, false, fmt.Errorf("%w\nThe rows that came are kept. To go on: the same command with --into %s", err, brief(one.ID))
 		}
-		if len(b.columns) > 0 {
-			b.wants.Columns = b.columns
-			if one, err = c.ChangeBatch(ctx, one.ID, b.wants); err != nil {
-				return one, fmt.Errorf("%w\nThe rows are kept in batch %s", err, brief(one.ID))
-			}
-		}
-		a.sayColumns(cmd, one)
+		one, err = a.corrected(cmd, c, one, b)
+		return one, true, err
 	case !errors.Is(err, os.ErrNotExist) || strings.ContainsAny(what, "./\\"):
-		return one, usagef("%w", err)
-	default:
-		if one, err = c.Batch(ctx, what); err != nil {
-			return one, fmt.Errorf("%q is no file, and as a batch: %w", what, err)
+		return one, false, usagef("%w", err)
+	}
+	if one, err = c.Batch(cmd.Context(), what); err != nil {
+		return one, false, fmt.Errorf("%q is no file, and as a batch: %w", what, err)
+	}
+	if given := b.given(cmd.Flags()); len(given) > 0 {
+		return one, false, usagef("%s: of a batch that is there nothing is changed here", strings.Join(given, ", "))
+	}
+	return one, false, nil
+}
+
+// begun makes a batch, or takes the open one that is named.
+func (a *app) begun(cmd *cobra.Command, c *client.Client, b *batchFlags) (client.Batch, error) {
+	if b.into != "" {
+		return c.Batch(cmd.Context(), b.into)
+	}
+	return c.NewBatch(cmd.Context(), b.wants)
+}
+
+// invited makes a batch of a list that is kept.
+func (a *app) invited(cmd *cobra.Command, c *client.Client, b *batchFlags) (client.Batch, error) {
+	if b.wants.Name == "" {
+		b.wants.Name = strings.Join(append([]string{b.from.List}, b.from.Groups...), ", ")
+	}
+	one, err := a.begun(cmd, c, b)
+	if err != nil {
+		return one, err
+	}
+	done, err := c.Invite(cmd.Context(), one.ID, b.from)
+	if err != nil {
+		if b.into == "" && one.Rows == 0 { // nothing came of it
+			err = errors.Join(err, c.RemoveBatch(context.WithoutCancel(cmd.Context()), one.ID))
 		}
-		if given := b.given(cmd.Flags()); len(given) > 0 {
-			return one, usagef("%s: of a batch that is there nothing is changed here", strings.Join(given, ", "))
+		return one, err
+	}
+	return a.corrected(cmd, c, done.Batch, b)
+}
+
+// corrected says what columns are for, as was given, and shows what was recognised.
+func (a *app) corrected(cmd *cobra.Command, c *client.Client, one client.Batch, b *batchFlags) (_ client.Batch, err error) {
+	if len(b.columns) > 0 {
+		b.wants.Columns = b.columns
+		if one, err = c.ChangeBatch(cmd.Context(), one.ID, b.wants); err != nil {
+			return one, fmt.Errorf("%w\nThe rows are kept in batch %s", err, brief(one.ID))
 		}
 	}
-	if one.State != string(batch.Rehearsed) {
-		if one, err = c.RehearseBatch(ctx, one.ID); err != nil {
-			return one, err
-		}
-	}
-	return a.awaitRehearsal(cmd, c, one)
+	a.sayColumns(cmd, one)
+	return one, nil
 }
 
 func (a *app) listFile(cmd *cobra.Command, what string) (io.ReadCloser, error) {
@@ -345,7 +399,7 @@ func (a *app) batchLaunch() *cobra.Command {
 	var yes, wait bool
 	var patience time.Duration
 	cmd := &cobra.Command{
-		Use:   "launch FILE|BATCH",
+		Use:   "launch [FILE|BATCH]",
 		Short: "Send to everyone on a list, as it was rehearsed",
 		Long: "Launches a batch that was rehearsed, or rehearses a list and launches it. On a terminal\n" +
 			"it asks before, unless --yes is given; elsewhere --yes is needed for a list that nobody has\n" +
@@ -355,17 +409,15 @@ func (a *app) batchLaunch() *cobra.Command {
   pigeon batch launch 01a3 --pace 500/s --starts 18:00 --until 21:00
   pigeon batch launch 01a3 --evenly 18:00
   pigeon batch launch passengers.csv --template storm --yes --wait`,
-		Args: cobra.ExactArgs(1),
+		Args: cobra.MaximumNArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if err := l.read(time.Now()); err != nil {
 				return err
 			}
-			_, noFile := os.Stat(args[0])
-			one, err := a.rehearsed(cmd, c, args[0], &b)
+			one, fresh, err := a.rehearsed(cmd, c, args, &b)
 			if err != nil {
 				return err
 			}
-			fresh := noFile == nil || args[0] == "-"
 			if !yes && (fresh || onTerminal(os.Stdin)) {
 				if err := a.printBatch(cmd, one); err != nil {
 					return err

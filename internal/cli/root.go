@@ -238,6 +238,7 @@ func newRoot() *cobra.Command {
 		a.sender(),
 		a.template(),
 		a.optOuts(),
+		a.recipients(),
 		a.batch(),
 		a.dialect(),
 		a.keys(),

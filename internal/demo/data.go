@@ -1,8 +1,11 @@
 package demo
 
 import (
+	"bytes"
 	"context"
 	"embed"
+	"encoding/csv"
+	"fmt"
 
 	"calmpigeon.example/client"
 )
@@ -28,6 +31,21 @@ var charges = map[string]string{
 	"waxseal":          "0.0330",
 }
 
+// seasonTickets is a list of passengers with season tickets, and the groups that they are in.
+func seasonTickets() []byte {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.Write([]string{"Name", "Mobile", "Language", "Home port", "Groups"})
+	homes := []string{"Skerrow", "Port Amity", "Lanternholm"}
+	groups := []string{"islanders", "commuters", "islanders, commuters", "crew"}
+	for i := range 4 * len(ports) {
+		p := ports[i%len(ports)]
+		w.Write([]string{p.names[i/len(ports)%len(p.names)], fmt.Sprintf(p.numbers, 10+i/len(ports)), p.language, homes[i%3], groups[i*7%11%4]})
+	}
+	w.Flush()
+	return b.Bytes()
+}
+
 // loadFiles puts in what is missing of templates and prices.
 func loadFiles(ctx context.Context, c *client.Client) error {
 	there, err := c.Templates(ctx)
@@ -45,6 +63,13 @@ func loadFiles(ctx context.Context, c *client.Client) error {
 		if _, err := c.AddTemplate(ctx, client.TemplateFile{Source: read(name + ".yaml")}); err != nil {
 			return err
 		}
+	}
+	kept, err := c.RecipientLists(ctx)
+	if err == nil && len(kept) == 0 {
+		_, err = c.SaveRecipients(ctx, "season tickets", bytes.NewReader(seasonTickets()), client.SaveHint{})
+	}
+	if err != nil {
+		return err
 	}
 	lists := map[string]string{"harbourline": read("harbourline.csv")}
 	for gateway, charge := range charges {

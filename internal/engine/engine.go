@@ -24,6 +24,7 @@ import (
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/receipts"
+	"calmpigeon.example/internal/engine/recipients"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/trial"
 	"calmpigeon.example/internal/engine/watch"
@@ -56,6 +57,7 @@ type Engine struct {
 	Keys     *keys.Keys
 	Trial    *trial.Trial
 	Batches  *batches.Batches
+	Lists    *recipients.Lists
 	Hold     *hold.Hold
 	Config   Config
 
@@ -99,12 +101,13 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		config.Policy = intake.Usual
 	}
 	in := intake.New(k, config.Policy)
-	lists := batches.New(k, in, c, sending.Keeps, config.Batches)
-	sending.Rows = lists
+	sheets := batches.New(k, in, c, sending.Keeps, config.Batches)
+	sending.Rows = sheets
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:   in,
-		Batches:  lists,
+		Batches:  sheets,
+		Lists:    &recipients.Lists{Store: s, Now: k.Now},
 		Hold:     hold.New(k, c),
 		Withdraw: &withdraw.Withdrawal{Kit: k, Course: c},
 		Receipts: receipts.New(k, c, in),
@@ -263,6 +266,9 @@ func (e *Engine) tidy(ctx context.Context) error {
 	}
 	if err := e.Store.DropSessions(ctx, now.Add(-7*keys.SessionUnused)); err != nil {
 		return fmt.Errorf("forgetting sessions: %w", err)
+	}
+	if err := e.Store.DropStaged(ctx, now.Add(-24*time.Hour)); err != nil {
+		return fmt.Errorf("forgetting lists of recipients that never became whole: %w", err)
 	}
 	return e.Store.Tidy(ctx, now, store.Keep{Messages: e.Config.KeepMessages, Exchanges: e.Config.KeepRaw, Idempotency: 48 * time.Hour,
 		Strays: e.Config.KeepRaw + strayEnd, Inbound: e.Config.KeepMessages})

@@ -31,6 +31,7 @@ export type BatchForecast = components["schemas"]["BatchForecast"];
 export type BatchCourse = components["schemas"]["BatchCourse"];
 export type LaunchGiven = components["schemas"]["LaunchGiven"];
 export type BatchPart = components["schemas"]["BatchPart"];
+export type RecipientsSaved = components["schemas"]["RecipientsSaved"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });

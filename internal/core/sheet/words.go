@@ -1,6 +1,9 @@
 package sheet
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // words are what columns are called, folded, in the languages that sheets are written
 // in: English, German, French, Spanish, Portuguese, Italian, Dutch, Danish, Norwegian,
@@ -73,4 +76,22 @@ func split(all string) []string {
 		list[i] = fold(list[i])
 	}
 	return list
+}
+
+// groupWords are what a column of groups is called, in the same languages.
+var groupWords = split(`group, groups, tag, tags, segment list, gruppe, gruppen, groupe, groupes, grupo, grupos, gruppo, gruppi, groep, groepen, grupper,
+	grupp, ryhma, ryhmat, grupa, grupy, skupina, skupiny, csoport, csoportok, grup, grupuri, grupe, ομαδα, ομαδες, gruplar, группа,
+	группы, група, групи, групи получатели, समूह, مجموعة, المجموعة, グループ`)
+
+// HoldsGroups reports whether a column is called as one that says which groups somebody is in.
+func HoldsGroups(head string) bool { return slices.Contains(groupWords, fold(head)) }
+
+// ReadGroups reads the groups in a cell: with commas, semicolons or bars between.
+func ReadGroups(cell string) (groups []string) {
+	for one := range strings.FieldsFuncSeq(cell, func(r rune) bool { return strings.ContainsRune(",;|\n", r) }) {
+		if one = strings.TrimSpace(one); one != "" {
+			groups = append(groups, one)
+		}
+	}
+	return groups
 }

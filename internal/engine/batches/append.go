@@ -45,11 +45,7 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 		at = one.Rows
 	}
 	if at > one.Rows {
-		return done, fault.New(
-			"at",
-			fmt.Sprintf("%d rows would stand before it, and there are %d", at, one.Rows),
-			fmt.Sprintf("0 to %d", one.Rows),
-		)
+		return done, tooFar(at, one.Rows)
 	}
 	book := &spool{}
 	defer book.close()
@@ -63,7 +59,10 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 	}
 	defer list.Close()
 	columns := list.Columns(one.Wants.Country)
-	place := recognise(&one.Found, list, columns, file)
+	if one.Found.Columns == nil {
+		one.Found = foundOf(list, file)
+	}
+	place := recognise(&one.Found, columns)
 	w := &appending{b: b, one: &one, at: at}
 	if err := w.begin(ctx); err != nil {
 		return done, err
@@ -98,17 +97,19 @@ func listError(err error) error {
 	return err
 }
 
-// recognise adds what was recognised of a list to what is known, and returns where its
-// columns stand among those of the batch; -1 for those that a result sheet has from us, whose
-// ids and words are nobody's text.
-func recognise(found *batch.Found, list *sheet.List, columns []sheet.Column, file string) []int {
-	if found.Columns == nil {
-		*found = batch.Found{File: file, Said: list.Found.String(), Format: string(list.Format), Encoding: list.Encoding,
-			Mark: list.Mark, NoHead: !list.Found.Head, Sheet: list.Sheet, HeadLine: list.HeadLine}
-		if list.Delimiter != 0 {
-			found.Comma = string(list.Delimiter)
-		}
+// foundOf is what was recognised of a list, but for its columns.
+func foundOf(list *sheet.List, file string) batch.Found {
+	found := batch.Found{File: file, Said: list.Found.String(), Format: string(list.Format), Encoding: list.Encoding,
+		Mark: list.Mark, NoHead: !list.Found.Head, Sheet: list.Sheet, HeadLine: list.HeadLine}
+	if list.Delimiter != 0 {
+		found.Comma = string(list.Delimiter)
 	}
+	return found
+}
+
+// recognise adds columns to those that a batch has, and returns where they stand among them; -1
+// for those that a result sheet has from us, whose ids and words are nobody's text.
+func recognise(found *batch.Found, columns []sheet.Column) []int {
 	place := make([]int, len(columns))
 	for i, c := range columns {
 		if strings.HasPrefix(c.Head, ours) {

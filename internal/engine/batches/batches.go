@@ -190,6 +190,9 @@ func notNow(b *store.Batch, say string) error {
 
 // Rehearse has a batch rehearsed that has its rows. Nobody waits for it here.
 func (b *Batches) Rehearse(ctx context.Context, id uuid.UUID) (store.Batch, error) {
+	if len(b.Roster.All()) == 0 { // it would be waited for until there is one
+		return store.Batch{}, intake.ErrNoGateway
+	}
 	one, err := b.Store.ChangeBatch(ctx, id, b.Now(), func(_ *store.Store, one *store.Batch) error {
 		if one.State.Launched() {
 			return notNow(one, "it can be rehearsed until it is launched")

@@ -1,11 +1,11 @@
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState, type DragEvent } from "react";
-import Button from "react-bootstrap/Button";
+import { useState } from "react";
 import Table from "react-bootstrap/Table";
 import { Link, useNavigate } from "react-router";
 import { api, got, type Batch } from "../../api/client";
 import { uploadRows } from "../../api/upload";
 import { amount } from "../../parts/amount";
+import { Drop } from "../../parts/Drop";
 import { More } from "../../parts/More";
 import { Refused } from "../../parts/Refused";
 import { when } from "../../parts/time";
@@ -25,12 +25,10 @@ export function standing(b: Batch) {
   }
 }
 
-/** A place to drop a list on, or to choose one. */
-function DropList() {
+/** Where a batch begins: with a sheet, or with a list that is kept. */
+function Begin() {
   const queries = useQueryClient();
   const go = useNavigate();
-  const input = useRef<HTMLInputElement>(null);
-  const [over, setOver] = useState(false);
   const [done, setDone] = useState(0);
   const upload = useMutation({
     mutationFn: async (file: File) => {
@@ -43,21 +41,11 @@ function DropList() {
       void go(`/batches/${id}`);
     },
   });
-  const take = (files: FileList | null) => { if (files?.[0]) upload.mutate(files[0]); };
-  const drop = (e: DragEvent) => { e.preventDefault(); setOver(false); take(e.dataTransfer.files); };
   return (
     <>
-      <section className={`drop${over ? " over" : ""}`} onDrop={drop}
-        onDragOver={(e) => { e.preventDefault(); setOver(true); }} onDragLeave={() => setOver(false)}>
-        <input ref={input} id="list" type="file" className="visually-hidden" aria-label="A list of recipients"
-          onChange={(e) => take(e.target.files)} />
-        {upload.isPending ? <span role="status">Uploading, {Math.round(done * 100)}%</span> : (
-          <>
-            <Button onClick={() => input.current?.click()}>Choose a list</Button>
-            <span className="quiet">or drop it here: CSV, XLSX, JSON Lines, or numbers one a line. Nothing is sent yet.</span>
-          </>
-        )}
-      </section>
+      <Drop choose="Choose a list" label="A list of recipients" take={(file) => upload.mutate(file)} done={upload.isPending ? done : undefined}
+        words="or drop it here: CSV, XLSX, JSON Lines, or numbers one a line. Nothing is sent yet." />
+      <p className="quiet"><Link to="/recipients">Lists that are kept</Link> can be written to again and again.</p>
       {upload.error && <Refused error={upload.error} />}
     </>
   );
@@ -81,7 +69,7 @@ export function Batches() {
       <p className="quiet">
         One text to many: a list is rehearsed, tried on yourself, launched, and comes back with what became of each row.
       </p>
-      <DropList />
+      <Begin />
       {error && !data && <Refused error={error} />}
       {data && items.length === 0 && <p className="empty">There are no batches yet. The first begins with a list.</p>}
       {items.length > 0 && (
