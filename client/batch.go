@@ -54,11 +54,20 @@ type Batch struct {
 	Failures   []Failure    `json:"failures"`
 	Spent      []Money      `json:"spent"` // by estimate, for what went
 	Through    []Through    `json:"through"`
-	Acts       []BatchAct   `json:"acts"` // the last ones; of one batch only
+	Acts       []BatchAct   `json:"acts"`  // the last ones; of one batch only
+	Waits      []BatchWait  `json:"waits"` // what rows wait for beside their turn, while it runs; of one batch only
 	CreatedAt  time.Time    `json:"created_at"`
 	ChangedAt  time.Time    `json:"changed_at"`
 	LaunchedAt *time.Time   `json:"launched_at"`
 	FinishedAt *time.Time   `json:"finished_at"`
+}
+
+// BatchWait is what rows of a batch wait for.
+type BatchWait struct {
+	Rows    int        `json:"rows"`
+	For     string     `json:"for"`     // scouts, start, quiet_hours or own_time
+	Country string     `json:"country"` // in which it is quiet
+	Until   *time.Time `json:"until"`   // nil: that is not known
 }
 
 // BatchAct is what was done with a batch.

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"calmpigeon.example/client"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // What is to go at a time is held until then, and can be moved, let go and withdrawn before;
@@ -93,9 +95,42 @@ func TestHeldForATime(t *testing.T) {
 	if m := must[client.Message](t)(h.Client.Message(t.Context(), of, false)); m.Batch != times.ID || m.Row != 1 || m.HeldUntil == nil {
 		t.Errorf("it is row %d of %s, held until %v", m.Row, m.Batch, m.HeldUntil)
 	}
-	one := h.batched([]byte("mobile\n+447700900101\n+447700900123\n"), client.BatchWants{Text: "quiet, all of you"})
-	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{}))
-	h.batchWhen(one.ID, "its messages are held", func(b client.Batch) bool { return b.Tally.States["held"] == 2 && b.Waiting == 0 })
-	must[client.Batch](t)(h.Client.CancelBatch(t.Context(), one.ID))
-	h.batchWhen(one.ID, "they are withdrawn", func(b client.Batch) bool { return b.Tally.States["cancelled"] == 2 && finished(b) })
+	// Rows of a batch that wait for the same hours stay rows, and those of other countries go.
+	rows := []byte("mobile\n+447700900101\n+46701740612\n+447700900123\n+46701740613\n")
+	held := func(b client.Batch) bool {
+		return b.Tally.States["held"] == 2 && b.Waiting == 2 && b.Tally.States["delivered"] == 2
+	}
+	withdrawn := h.batched(rows, client.BatchWants{Text: "quiet, all of you"})
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), withdrawn.ID, client.Launch{}))
+	h.batchWhen(withdrawn.ID, "those in quiet hours are held", held)
+	for _, row := range must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), withdrawn.ID, "", "held", "", 5)).Items {
+		if row.Message != "" || !strings.HasPrefix(row.To, "+44") {
+			t.Errorf("it is held: %+v", row)
+		}
+	}
+	must[client.Batch](t)(h.Client.CancelBatch(t.Context(), withdrawn.ID))
+	h.batchWhen(withdrawn.ID, "they are withdrawn", func(b client.Batch) bool { return b.Tally.States["cancelled"] == 2 && finished(b) })
+
+	one := h.batched(rows, client.BatchWants{Text: "quiet, later on"})
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Pace: "10/s"}))
+	h.batchWhen(one.ID, "those in quiet hours are held", held)
+	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))
+	defer db.Close(t.Context())
+	var ends time.Time
+	if err := db.QueryRow(t.Context(), "SELECT max(opens_at) FROM batch_feeds").Scan(&ends); err != nil || time.Until(ends) < 58*time.Minute {
+		t.Errorf("they go at %s: %v", ends, err)
+	}
+	if f := must[client.BatchForecast](t)(h.Client.ForecastBatch(t.Context(), one.ID, client.Launch{})); f.EndsAt.Sub(ends).Abs() > time.Minute {
+		t.Errorf("quiet until %s, it is forecast to end at %s", ends, f.EndsAt)
+	}
+	if code, out, _ := h.pigeon("", "batch", "show", one.ID); code != 0 ||
+		!strings.Contains(out, "2 rows wait for the end of quiet hours in United Kingdom at ") {
+		t.Errorf("%d\n%s", code, out)
+	}
+	// As if an hour had passed.
+	if err := h.Client.ResetRule(t.Context(), "GB"); err != nil {
+		t.Fatal(err)
+	}
+	must[pgconn.CommandTag](t)(db.Exec(t.Context(), "UPDATE batch_feeds SET opens_at = now()"))
+	h.batchWhen(one.ID, "they go", func(b client.Batch) bool { return b.Tally.States["delivered"] == 4 && finished(b) })
 }

@@ -187,7 +187,7 @@ func TestConsoleRecipients(t *testing.T) {
 	b.do(chromedp.Click(`a[href="/recipients/season"]`))
 	b.shows("main", "2 recipients · day 1 · night 1")
 	b.do(chromedp.Click(`button[aria-label="Take +447700900102 off season"]`))
-	b.shows("main", "1 recipients · day 1")
+	b.shows("main", "1 recipient · day 1")
 	b.do(chromedp.Click(`main p span button.plain`))
 	b.do(chromedp.Click(`main .btn-primary`))
 	b.shows("main", `the list "season", of day; 1 rows`)

@@ -132,6 +132,7 @@ func wireBatch(b store.Batch) client.Batch {
 		Spent:      []client.Money{},
 		Through:    []client.Through{},
 		Acts:       []client.BatchAct{},
+		Waits:      []client.BatchWait{},
 		CreatedAt:  b.CreatedAt,
 		ChangedAt:  b.ChangedAt,
 		LaunchedAt: b.LaunchedAt,
@@ -333,13 +334,16 @@ func (a *API) batch(c *gin.Context) {
 
 func (a *API) answerBatch(c *gin.Context, status int, one store.Batch, err error) {
 	var w client.Batch
+	var counts []store.BatchCount
 	if err == nil {
-		var counts []store.BatchCount
 		if counts, err = a.engine.Store.CountBatch(c.Request.Context(), one); err == nil {
 			w = a.counted(one, counts)
 		}
 	}
 	var acts []store.BatchAct
+	if err == nil {
+		err = a.waits(c.Request.Context(), &w, one, counts)
+	}
 	if err == nil {
 		acts, err = a.engine.Store.BatchActs(c.Request.Context(), one.ID, actsMost)
 	}
@@ -351,6 +355,19 @@ func (a *API) answerBatch(c *gin.Context, status int, one store.Batch, err error
 		w.Acts = append(w.Acts, client.BatchAct{At: act.At, By: act.ByWhom, Act: act.Act})
 	}
 	c.JSON(status, w)
+}
+
+// waits says what rows of a batch wait for.
+func (a *API) waits(ctx context.Context, w *client.Batch, one store.Batch, counts []store.BatchCount) error {
+	waits, err := a.engine.Batches.Waits(ctx, &one, counts)
+	for _, is := range waits {
+		wait := client.BatchWait{Rows: is.Rows, For: is.For, Country: is.Country}
+		if !is.Until.IsZero() {
+			wait.Until = &is.Until
+		}
+		w.Waits = append(w.Waits, wait)
+	}
+	return err
 }
 
 func (a *API) batches(c *gin.Context) {

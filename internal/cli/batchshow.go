@@ -16,6 +16,7 @@ import (
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/phone"
 )
 
 // reasonWord says why rows are left out.
@@ -211,8 +212,8 @@ func (a *app) writeStanding(out io.Writer, one client.Batch) {
 	if one.Launch != nil && one.Launch.Approval != "" {
 		fmt.Fprintf(out, "With another key than it was launched with: pigeon batch approve %s\n", brief(one.ID))
 	}
-	if held := one.Tally.States["held"]; held > 0 && one.State == string(batch.Running) && one.Launch.Scouts != "" {
-		fmt.Fprintf(out, "%s wait for the scouts: pigeon batch release %s\n", thousands(held), brief(one.ID))
+	for _, w := range one.Waits {
+		fmt.Fprintf(out, "%s for %s\n", waiting(w.Rows), a.awaited(w, one.ID))
 	}
 	for _, act := range one.Acts[max(0, len(one.Acts)-5):] {
 		fmt.Fprintf(out, "%s  %s%s\n", a.at(act.At), act.Act, by(act.By))
@@ -220,6 +221,31 @@ func (a *app) writeStanding(out io.Writer, one client.Batch) {
 	for _, f := range one.Failures[:min(len(one.Failures), 8)] {
 		fmt.Fprintf(out, "  %9s  %s %s  %s\n", thousands(f.N), shape(f.State), strings.TrimSpace(f.State+" "+f.Cause), f.Advice)
 	}
+}
+
+// waiting says that rows wait.
+func waiting(rows int) string {
+	if rows == 1 {
+		return "1 row waits"
+	}
+	return thousands(rows) + " rows wait"
+}
+
+// awaited says what rows wait for.
+func (a *app) awaited(w client.BatchWait, id string) string {
+	until := ""
+	if w.Until != nil {
+		until = " at " + a.at(*w.Until)
+	}
+	switch w.For {
+	case "scouts":
+		return "the scouts: pigeon batch release " + brief(id)
+	case "start":
+		return "its start" + until
+	case "quiet_hours":
+		return "the end of quiet hours in " + phone.CountryName(w.Country) + until
+	}
+	return "times of their own"
 }
 
 // by says who did something.

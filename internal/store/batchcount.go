@@ -134,6 +134,7 @@ func (s *Store) CountBatches(ctx context.Context, batches []Batch) (map[uuid.UUI
 type Left struct {
 	Gateway uuid.UUID
 	Sender  string
+	Hours   string     // of their feed
 	Row     bool       // they are no messages yet
 	Open    bool       // they need not be released
 	Queued  bool       // they are counted so
@@ -156,18 +157,18 @@ func (s *Store) LeftOf(ctx context.Context, b Batch, messages int64) ([]Left, er
 		every *= 2
 	}
 	left, err := query(ctx, s.reading(), func(rows pgx.Rows) (l Left, err error) {
-		err = rows.Scan(&l.Gateway, &l.Sender, &l.Row, &l.Open, &l.Queued, &l.Until, &l.N)
+		err = rows.Scan(&l.Gateway, &l.Sender, &l.Hours, &l.Row, &l.Open, &l.Queued, &l.Until, &l.N)
 		return l, err
-	}, m.in(`SELECT l.gateway_id, c.sender, l.is_row, l.open, l.queued, l.until, sum(l.n)::float8 FROM (
-			SELECT w.gateway_id, w.cut_id, true AS is_row, f.open, w.state = 'queued' AS queued, NULL::timestamptz AS until, w.n
+	}, m.in(`SELECT l.gateway_id, c.sender, l.hours, l.is_row, l.open, l.queued, l.until, sum(l.n)::float8 FROM (
+			SELECT w.gateway_id, w.cut_id, f.hours, true AS is_row, f.open, w.state = 'queued' AS queued, NULL::timestamptz AS until, w.n
 			FROM batch_waiting w JOIN batch_feeds f ON f.batch_id = w.batch_id AND f.n = w.feed WHERE w.batch_id = $1
-			UNION ALL SELECT s.gateway_id, s.cut_id, false, true, true, NULL, $4
+			UNION ALL SELECT s.gateway_id, s.cut_id, '', false, true, true, NULL, $4
 			FROM to_send t JOIN standings_%M s ON s.id = t.id
 			WHERE t.id > $2 AND t.id <= $3 AND get_byte(uuid_send(t.id), 15) % $4 = 0
-			UNION ALL SELECT h.gateway_id, s.cut_id, false, true, false, date_trunc('minute', h.release_at + interval '59 s'), $4
+			UNION ALL SELECT h.gateway_id, s.cut_id, '', false, true, false, date_trunc('minute', h.release_at + interval '59 s'), $4
 			FROM held h JOIN standings_%M s ON s.id = h.id
 			WHERE h.id > $2 AND h.id <= $3 AND get_byte(uuid_send(h.id), 15) % $4 = 0) AS l
-		JOIN cuts c ON c.id = l.cut_id GROUP BY 1, 2, 3, 4, 5, 6`), b.ID, *b.First, lastOf(*b.First), every)
+		JOIN cuts c ON c.id = l.cut_id GROUP BY 1, 2, 3, 4, 5, 6, 7`), b.ID, *b.First, lastOf(*b.First), every)
 	if err != nil {
 		s.missing(err)
 		return nil, fmt.Errorf("counting what is left of a batch: %w", err)

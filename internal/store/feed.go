@@ -22,6 +22,7 @@ type Feed struct {
 	N       int
 	Gateway string // by name, as rehearsed
 	Scouts  bool
+	Hours   string // at which its rows may go, as [batch.Check.Hours] tells them apart; empty: any, or each at its own
 	Open    bool
 	OpensAt time.Time
 	NextRow int // 1 first; 0: none has been looked at
@@ -69,11 +70,12 @@ func (s *Store) PutFeeds(ctx context.Context, id, first uuid.UUID, state deliver
 		return err
 	}
 	var b pgx.Batch
-	b.Queue(`INSERT INTO batch_feeds (batch_id, n, gateway, scouts, open, opens_at, waiting)
-		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::boolean[], $5::boolean[], $6::timestamptz[], $7::int[])`, id,
+	b.Queue(`INSERT INTO batch_feeds (batch_id, n, gateway, scouts, open, opens_at, waiting, hours)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::boolean[], $5::boolean[], $6::timestamptz[], $7::int[], $8::text[])`, id,
 		numbers(feeds, func(f *Feed) int { return f.N }), words(feeds, func(f *Feed) string { return f.Gateway }),
 		column(feeds, func(f *Feed) bool { return f.Scouts }), column(feeds, func(f *Feed) bool { return f.Open }),
-		column(feeds, func(f *Feed) time.Time { return f.OpensAt }), numbers(feeds, func(f *Feed) int { return f.Waiting }))
+		column(feeds, func(f *Feed) time.Time { return f.OpensAt }), numbers(feeds, func(f *Feed) int { return f.Waiting }),
+		words(feeds, func(f *Feed) string { return f.Hours }))
 	b.Queue(`INSERT INTO batch_waiting (batch_id, feed, cut_id, gateway_id, accepted_at, state, n)
 		SELECT $1, n.feed, n.cut, n.gateway, $2, CASE WHEN f.open AND f.opens_at <= now() THEN $3 ELSE 'held' END, n.n
 		FROM unnest($4::int[], $5::int[], $6::uuid[], $7::int[]) AS n (feed, cut, gateway, n)
@@ -107,10 +109,10 @@ func (s *Store) Feeds(ctx context.Context, batches []uuid.UUID) ([]Feed, error) 
 	}, "SELECT "+feedColumns+" FROM batch_feeds f WHERE f.batch_id = ANY($1) AND f.waiting > 0 ORDER BY f.batch_id, f.n", uuids(batches))
 }
 
-const feedColumns = "f.batch_id, f.n, f.gateway, f.scouts, f.open, f.opens_at, f.next_row, f.waiting"
+const feedColumns = "f.batch_id, f.n, f.gateway, f.scouts, f.open, f.opens_at, f.next_row, f.waiting, f.hours"
 
 func (f *Feed) into() []any {
-	return []any{&f.BatchID, &f.N, &f.Gateway, &f.Scouts, &f.Open, &f.OpensAt, &f.NextRow, &f.Waiting}
+	return []any{&f.BatchID, &f.N, &f.Gateway, &f.Scouts, &f.Open, &f.OpensAt, &f.NextRow, &f.Waiting, &f.Hours}
 }
 
 // LockedFeed is a feed that is locked, with what of its batch its rows have to know as they
@@ -275,6 +277,15 @@ func (s *Store) CloseFeeds(ctx context.Context, id uuid.UUID) error {
 	return s.send(ctx, &b)
 }
 
+// DeferFeed lets nothing of a feed go before a moment, unless it stands elsewhere by now.
+func (s *Store) DeferFeed(ctx context.Context, f Feed, until time.Time) error {
+	var b pgx.Batch
+	b.Queue(`WITH deferred AS (UPDATE batch_feeds SET opens_at = $4 WHERE batch_id = $1 AND n = $2 AND next_row = $3 AND opens_at < $4 RETURNING n)
+		UPDATE batch_waiting w SET state = 'held' FROM deferred WHERE w.batch_id = $1 AND w.feed = deferred.n AND w.state = 'queued'`,
+		f.BatchID, f.N, f.NextRow, until)
+	return s.send(ctx, &b)
+}
+
 // CountOpened counts rows as queued whose time has come while their batch is running.
 func (s *Store) CountOpened(ctx context.Context, id uuid.UUID, now time.Time) error {
 	var b pgx.Batch
@@ -288,6 +299,7 @@ func (s *Store) CountOpened(ctx context.Context, id uuid.UUID, now time.Time) er
 type FeedKind struct {
 	Gateway string
 	Scouts  bool
+	Hours   string
 }
 
 // FeedStates are where the rows of a batch's feeds are counted that are no messages yet.
@@ -295,11 +307,11 @@ func (s *Store) FeedStates(ctx context.Context, id uuid.UUID) (map[FeedKind]deli
 	states := map[FeedKind]delivery.State{}
 	_, err := query(ctx, s.reading(), func(rows pgx.Rows) (k FeedKind, err error) {
 		var state delivery.State
-		err = rows.Scan(&k.Gateway, &k.Scouts, &state)
+		err = rows.Scan(&k.Gateway, &k.Scouts, &k.Hours, &state)
 		states[k] = state
 		return k, err
-	}, `SELECT f.gateway, f.scouts, min(w.state) FROM batch_feeds f JOIN batch_waiting w ON w.batch_id = f.batch_id AND w.feed = f.n
-		WHERE f.batch_id = $1 GROUP BY 1, 2`, id)
+	}, `SELECT f.gateway, f.scouts, f.hours, min(w.state) FROM batch_feeds f JOIN batch_waiting w ON w.batch_id = f.batch_id AND w.feed = f.n
+		WHERE f.batch_id = $1 GROUP BY 1, 2, 3`, id)
 	if err != nil {
 		return nil, fmt.Errorf("reading the feeds of a batch: %w", err)
 	}

@@ -140,7 +140,7 @@ export function RecipientList() {
       {about.data && (
         <>
           <p>
-            <button className="plain" aria-pressed={!group} onClick={() => setSearch({})}>{amount(about.data.rows)} recipients</button>
+            <button className="plain" aria-pressed={!group} onClick={() => setSearch({})}>{amount(about.data.rows)} {about.data.rows === 1 ? "recipient" : "recipients"}</button>
             {about.data.groups.map((g) => (
               <span key={g.name}> · <button className="plain" aria-pressed={g.name === group} onClick={() => setSearch({ group: g.name })}>{g.name} {amount(g.rows)}</button></span>
             ))}

@@ -7,6 +7,7 @@
 package batch
 
 import (
+	"slices"
 	"time"
 
 	"calmpigeon.example/internal/core/label"
@@ -123,6 +124,16 @@ type Launch struct {
 	Stopped  Stop   `json:"stopped,omitempty"` // what stopped it, while it is held
 	// StoppedOn is the day whose budget was reached.
 	StoppedOn time.Time `json:"stopped_on,omitzero"`
+	// Hours are the hours of rows, see [Check.Hours], that are let out by themselves.
+	Hours []string `json:"hours,omitempty"`
+}
+
+// HoursOf are the hours by which a row is let out: its own, or none, if there are too many.
+func (l *Launch) HoursOf(own string) string {
+	if own == "" || slices.Contains(l.Hours, own) {
+		return own
+	}
+	return ""
 }
 
 // Stop is what stopped a batch.

@@ -64,6 +64,17 @@ type Check struct {
 	Price    price.Money // none if it is not known
 	Cured    bool        // characters of its text were replaced
 	Warned   bool        // something speaks against it
+	Zones    string      // in which it may be quiet, by spaces; empty: it may go at any hour
+}
+
+// Hours tells rows apart that may go at different hours; empty: at any.
+func (c Check) Hours() string { return hours(c.Country, c.Zones) }
+
+func hours(country, zones string) string {
+	if zones == "" {
+		return ""
+	}
+	return country + " " + zones
 }
 
 // Goes reports whether the row is sent.
@@ -99,6 +110,7 @@ const (
 	flagCured
 	flagWarned
 	flagPriced
+	flagZones
 )
 
 // AppendChecks writes checks as they are kept: the words that they share once.
@@ -116,7 +128,8 @@ func AppendChecks(b []byte, checks []Check) []byte {
 	var w writer
 	for i := range checks {
 		c := &checks[i]
-		flags := bit(c.UCS2, flagUCS2) | bit(c.Cured, flagCured) | bit(c.Warned, flagWarned) | bit(c.Price != (price.Money{}), flagPriced)
+		flags := bit(c.UCS2, flagUCS2) | bit(c.Cured, flagCured) | bit(c.Warned, flagWarned) | bit(c.Price != (price.Money{}), flagPriced) |
+			bit(c.Zones != "", flagZones)
 		w.number(flags)
 		w.number(c.Digits())
 		for _, s := range []string{string(c.Reason), c.Say, c.Country, c.Sender, c.Gateway, c.Kind, c.Template, c.Language} {
@@ -127,6 +140,9 @@ func AppendChecks(b []byte, checks []Check) []byte {
 		if flags&flagPriced != 0 {
 			w.number(uint64(c.Price.Micros()))
 			w.number(place(c.Price.Currency()))
+		}
+		if c.Zones != "" {
+			w.number(place(c.Zones))
 		}
 	}
 	head := writer{b: append(b, packForm)}
@@ -172,6 +188,9 @@ func ReadChecks(b []byte) ([]Check, error) {
 		if flags&flagPriced != 0 {
 			micros := r.Uint()
 			c.Price = price.Of(int64(micros), word()) // #nosec G115 -- it was written from one
+		}
+		if flags&flagZones != 0 {
+			c.Zones = word()
 		}
 		if r.Bad() {
 			return nil, ErrPack

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"calmpigeon.example/internal/core/price"
@@ -73,6 +72,9 @@ type Alike struct {
 	Rows    int       `json:"rows"`
 }
 
+// Hours tells rows apart that may go at different hours, as [Check.Hours] does.
+func (a Alike) Hours() string { return hours(a.Country, a.Zones) }
+
 // alikeMost is how many kinds of rows are told apart at most. With more, their times are
 // rounded up, to a day in the end.
 const alikeMost = 500
@@ -100,7 +102,6 @@ type Row struct {
 	Text       string   // as it would be sent; empty if it is not known
 	Characters []string // that make it UCS-2, each once
 	Saves      int      // segments, were its characters replaced
-	Zones      []string // in which it may be quiet
 	At         time.Time
 }
 
@@ -175,7 +176,7 @@ func (t *Totals) Add(r Row, seed uint64) {
 
 // count counts a row by when it may go.
 func (t *Totals) count(r Row) {
-	a := Alike{Gateway: r.Gateway, Sender: r.Sender, Zones: strings.Join(r.Zones, " ")}
+	a := Alike{Gateway: r.Gateway, Sender: r.Sender, Zones: r.Zones}
 	if a.Zones != "" {
 		a.Country = r.Country
 	}

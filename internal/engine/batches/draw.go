@@ -173,12 +173,15 @@ func (f *feeding) shelve(ctx context.Context, w *filling, most int) (n int, more
 	if most <= 0 {
 		return 0, false, nil
 	}
-	rows, next, err := f.ready(ctx, w.one, w.feed, from, most)
+	rows, next, until, err := f.ready(ctx, w.one, w.feed, from, most)
 	if err != nil {
 		return 0, false, err
 	}
 	f.shelf.add(w, rows, next)
-	return len(rows), len(rows) == most, nil
+	if f.shelf.at(w.g.ID, w.one.ID, w.feed.N) == 0 && !until.IsZero() {
+		err = f.Store.DeferFeed(ctx, w.feed, until)
+	}
+	return len(rows), len(rows) == most, err
 }
 
 // Ready is what [dispatch.Rows] asks for.

@@ -159,6 +159,10 @@ func (f *feeding) look(ctx context.Context) (busy bool, err error) {
 			sharing[feed.Gateway]++
 		}
 	}
+	if len(open) == 0 { // it is rung for twice a second
+		f.shelf.keep(nil, nil)
+		return false, errors.Join(errs...)
+	}
 	var wanting []*filling
 	taken := map[flowing]bool{}
 	queued := map[uuid.UUID]int{} // batches, by gateway

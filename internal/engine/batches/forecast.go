@@ -187,10 +187,10 @@ func (f *foreseeing) add(ctx context.Context, one store.Batch) (gone int64, err 
 		case !l.Row:
 			a.load(batch.Alike{Gateway: name, Sender: l.Sender}, l.N, starts)
 		case l.Open:
-			a.spread(name, l.Sender, l.N, starts)
+			a.spread(name, l, starts)
 		default:
 			f.closed += int(l.N)
-			a.spread(name, l.Sender, l.N, follows)
+			a.spread(name, l, follows)
 		}
 	}
 	return gone, nil
@@ -206,18 +206,18 @@ type adding struct {
 
 // spread adds rows that wait, of a gateway and a sender, by when they may go: of each kind as
 // large a part as it has of all.
-func (a *adding) spread(gateway, from string, n float64, opens time.Time) {
+func (a *adding) spread(gateway string, left store.Left, opens time.Time) {
 	of, all := []batch.Alike(nil), 0.0
 	for _, k := range a.one.Totals.Alike {
-		if k.Gateway == gateway && k.Sender == from {
+		if k.Gateway == gateway && k.Sender == left.Sender && a.one.Launch.HoursOf(k.Hours()) == left.Hours {
 			of, all = append(of, k), all+float64(k.Rows)
 		}
 	}
 	for _, k := range of {
-		a.rows(k, n*float64(k.Rows)/all, opens)
+		a.rows(k, left.N*float64(k.Rows)/all, opens)
 	}
 	if all == 0 {
-		a.load(batch.Alike{Gateway: gateway, Sender: from}, n, opens)
+		a.load(batch.Alike{Gateway: gateway, Sender: left.Sender}, left.N, opens)
 	}
 }
 

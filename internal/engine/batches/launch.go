@@ -30,6 +30,9 @@ const (
 	sameWithin = 24 * time.Hour
 	// startMost is how far ahead a batch may be launched.
 	startMost = 30 * 24 * time.Hour
+	// hoursMost is how many kinds of rows are let out by themselves that may go at different
+	// hours; those of others are held one by one.
+	hoursMost = 100
 	// perMost is the longest span of a pace that is kept.
 	perMost = 20 * 24 * time.Hour
 )
@@ -49,7 +52,7 @@ func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Bat
 		return one, err
 	}
 	first := store.BatchAt(now)
-	feeds, waiting, err := b.divide(ctx, one, o, now)
+	feeds, waiting, err := b.divide(ctx, one, &o, now)
 	if err != nil {
 		return one, err
 	}
@@ -235,10 +238,11 @@ func (b *Batches) scoutsOf(ctx context.Context, id uuid.UUID, o batch.Launch) (b
 type kindOf struct {
 	gateway string
 	scouts  bool
+	hours   string
 }
 
 // divide divides the rows that go into feeds, and counts them as tallies do.
-func (b *Batches) divide(ctx context.Context, one store.Batch, o Orders, now time.Time) ([]store.Feed, []store.Waiting, error) {
+func (b *Batches) divide(ctx context.Context, one store.Batch, o *Orders, now time.Time) ([]store.Feed, []store.Waiting, error) {
 	scouts, err := b.scoutsOf(ctx, one.ID, o.Launch)
 	if err != nil {
 		return nil, nil, err
@@ -248,12 +252,23 @@ func (b *Batches) divide(ctx context.Context, one store.Batch, o Orders, now tim
 		cut store.Cut
 	}
 	counts := map[countedAs]int{}
+	rows := map[string]int{}
 	var wrong error
 	for row, c := range b.goes(ctx, one.ID, &wrong) {
-		counts[countedAs{kindOf{c.Gateway, scouts.Has(row)}, cutOf(one, c)}]++
+		counts[countedAs{kindOf{c.Gateway, scouts.Has(row), c.Hours()}, cutOf(one, c)}]++
+		rows[c.Hours()]++
 	}
 	if wrong != nil {
 		return nil, nil, wrong
+	}
+	delete(rows, "")
+	o.Hours = slices.SortedFunc(maps.Keys(rows), func(x, y string) int { return cmp.Or(cmp.Compare(rows[y], rows[x]), cmp.Compare(x, y)) })
+	o.Hours = o.Hours[:min(len(o.Hours), hoursMost)]
+	all := counts
+	counts = make(map[countedAs]int, len(all))
+	for c, n := range all {
+		c.hours = o.HoursOf(c.hours)
+		counts[c] += n
 	}
 	starts := o.StartsAt
 	if starts.Before(now) {
@@ -267,12 +282,12 @@ func (b *Batches) divide(ctx context.Context, one store.Batch, o Orders, now tim
 		if a.scouts != b.scouts {
 			return map[bool]int{true: -1, false: 1}[a.scouts]
 		}
-		return cmp.Compare(a.gateway, b.gateway)
+		return cmp.Or(cmp.Compare(a.gateway, b.gateway), cmp.Compare(a.hours, b.hours))
 	})
 	var feeds []store.Feed
 	var waiting []store.Waiting
 	for n, k := range kinds {
-		feeds = append(feeds, store.Feed{N: n, Gateway: k.gateway, Scouts: k.scouts, Open: k.scouts || o.Scouts == 0,
+		feeds = append(feeds, store.Feed{N: n, Gateway: k.gateway, Scouts: k.scouts, Hours: k.hours, Open: k.scouts || o.Scouts == 0,
 			OpensAt: starts, Waiting: sums[k]})
 		through := uuid.Nil
 		if g := b.Roster.ByName(k.gateway); g != nil {

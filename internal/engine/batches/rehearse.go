@@ -215,7 +215,7 @@ func (b *Batches) row(r *rows, row *sheet.Row) (batch.Row, error) {
 		return out, err
 	}
 	out.Text = p.Text
-	out.Check, out.Zones = checkOf(p), p.TimeZones
+	out.Check = checkOf(p)
 	if r.timed(row) {
 		out.At = p.HeldUntil
 	}
@@ -252,7 +252,7 @@ func checkOf(p intake.Plan) batch.Check {
 	c := batch.Check{To: p.Number.Number.String(), Country: p.Country, Sender: p.Sender.ID.String(), Kind: string(p.Kind),
 		Template: p.Template, Language: p.Language, UCS2: p.Weight.Encoding == smstext.UCS2, Units: p.Weight.Units,
 		Segments: p.Weight.Segments, Cured: len(p.Replaced) > 0, Warned: len(p.Warnings) > 0,
-		Say: strings.Join(p.Number.Changes, "; ")}
+		Say: strings.Join(p.Number.Changes, "; "), Zones: strings.Join(p.TimeZones, " ")}
 	if p.Gateway != nil {
 		c.Gateway = p.Gateway.Name
 	}

@@ -154,7 +154,7 @@ func (b *Batches) waitingAs(ctx context.Context, one store.Batch) (func(row int,
 		return nil, err
 	}
 	return func(row int, c batch.Check) delivery.State {
-		return states[store.FeedKind{Gateway: c.Gateway, Scouts: scouts.Has(row)}]
+		return states[store.FeedKind{Gateway: c.Gateway, Scouts: scouts.Has(row), Hours: one.Launch.HoursOf(c.Hours())}]
 	}, nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"time"
 
 	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/delivery"
@@ -34,9 +35,12 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, feed store.Feed, 
 		if purses, err = f.openPurses(ctx, s, &one, now); err != nil {
 			return err
 		}
-		rows, next, err := f.ready(ctx, one, feed.Feed, feed.NextRow, min(most, feed.Waiting))
+		rows, next, until, err := f.ready(ctx, one, feed.Feed, feed.NextRow, min(most, feed.Waiting))
 		if err != nil {
 			return err
+		}
+		if len(rows) == 0 && !until.IsZero() {
+			return s.DeferFeed(ctx, feed.Feed, until)
 		}
 		u := unfolding{one: one, purses: purses}
 		for i := range rows {
@@ -47,7 +51,7 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, feed store.Feed, 
 			u.add(rows[i])
 		}
 		made = u.goes()
-		more = len(u.set) < feed.Waiting && next <= one.Rows && !purses.isEmpty()
+		more = len(u.set) < feed.Waiting && next <= one.Rows && !purses.isEmpty() && until.IsZero()
 		refused, err = u.write(ctx, f.Batches, s, feed.Feed, next)
 		return err
 	})
@@ -69,12 +73,18 @@ func (b *Batches) broke(ctx context.Context, one *store.Batch, purses *purses) e
 }
 
 // ready makes rows of a feed ready to become messages, from a row on, at most so many, and
-// returns with them the first row that was not looked at.
-func (f *feeding) ready(ctx context.Context, one store.Batch, feed store.Feed, from, most int) (rows []ready, next int, err error) {
+// returns with them the first row that was not looked at. Where that one, and so all after it,
+// must not go before a moment, it returns until when.
+func (f *feeding) ready(
+	ctx context.Context,
+	one store.Batch,
+	feed store.Feed,
+	from, most int,
+) (rows []ready, next int, until time.Time, err error) {
 	scouts, ok := f.scouts[one.ID]
 	if !ok {
 		if scouts, err = f.scoutsOf(ctx, one.ID, one.Launch); err != nil {
-			return nil, 0, err
+			return nil, 0, until, err
 		}
 		f.scouts[one.ID] = scouts
 	}
@@ -83,23 +93,27 @@ func (f *feeding) ready(ctx context.Context, one store.Batch, feed store.Feed, f
 	for ; len(rows) < most && next < last; next++ {
 		p, err := f.open(ctx, one, feed.N, (next-1)/batch.PackRows)
 		if err != nil {
-			return nil, 0, err
+			return nil, 0, until, err
 		}
 		i := (next - 1) % batch.PackRows
 		if i >= len(p.rows) {
 			break
 		}
 		c := p.checks[i]
-		if !c.Goes() || c.Gateway != feed.Gateway || scouts.Has(next) != feed.Scouts {
+		if !c.Goes() || c.Gateway != feed.Gateway || scouts.Has(next) != feed.Scouts ||
+			one.Launch.HoursOf(c.Hours()) != feed.Hours {
 			continue
 		}
 		r, err := f.make(one, p.reader, &p.rows[i], c)
 		if err != nil {
-			return nil, 0, err
+			return nil, 0, until, err
+		}
+		if feed.Hours != "" && r.refused == nil && r.Message.State == delivery.Held && !p.reader.timed(&p.rows[i]) {
+			return rows, next, *r.Message.HeldUntil, nil
 		}
 		rows = append(rows, r)
 	}
-	return rows, next, nil
+	return rows, next, until, nil
 }
 
 // open reads a pack for a feed, unless it was the last that was read.

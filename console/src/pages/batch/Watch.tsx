@@ -22,10 +22,30 @@ function possible(batch: Batch): What[] {
   if (active && batch.launch?.approval) can.push("approve");
   if (batch.state === "running") can.push("pause");
   if ((batch.state === "paused" || batch.state === "held") && !batch.launch?.approval) can.push("resume");
-  if (active && batch.launch?.scouts && (batch.tally?.states["held"] ?? 0) > 0) can.push("release");
+  if (active && batch.waits.some((w) => w.for === "scouts")) can.push("release");
   if (active) can.push("cancel");
   return can;
 }
+
+const awaited = {
+  scouts: "the scouts", start: "its start", quiet_hours: "the end of quiet hours", own_time: "times of their own",
+} as const;
+
+/** What rows wait for, beside their turn. */
+function Waits({ batch }: { batch: Batch }) {
+  return (
+    <ul className="list-unstyled">
+      {batch.waits.map((w) => (
+        <li key={w.for + w.country + w.until}>
+          <b>{amount(w.rows)}</b> {w.rows === 1 ? "waits" : "wait"} for {awaited[w.for]}
+          {w.country && ` in ${regions.of(w.country)}`}{w.until && `, until ${when(w.until)}`}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+const regions = new Intl.DisplayNames(["en"], { type: "region" });
 
 /** What did not arrive, by why. */
 function Failures({ batch }: { batch: Batch }) {
@@ -81,6 +101,7 @@ export function Watch({ batch, changed }: { batch: Batch; changed: () => void })
         {batch.launch?.budget && <>; at most {batch.launch.budget}</>}
         {batch.launch?.starts_at && <>; starts at {when(batch.launch.starts_at)}</>}.
       </p>
+      {batch.waits.length > 0 && <Waits batch={batch} />}
       {batch.launch?.approval && (
         <p className="quiet">Whoever approves it is signed in with another key than the one that it was launched with.</p>
       )}
