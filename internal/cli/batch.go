@@ -78,13 +78,18 @@ func (b *batchFlags) add(f *pflag.FlagSet) {
 	f.BoolVar(&w.FixedLines, "fixed-lines", false, "send to fixed lines, too")
 	f.BoolVar(&w.Repeats, "repeats", false, "send to a number as often as it stands in the list")
 	f.StringToStringVar(&b.columns, "column", nil, "what a column is for, as ROLE=NAME: to, country, language, name, reference, at or text")
-	f.StringVar(&b.hint.Encoding, "encoding", "", "what the list is written in, where that is not recognised")
-	f.StringVar(&b.hint.Delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
-	f.StringVar(&b.hint.Sheet, "sheet", "", "the sheet of a workbook (default: the first)")
+	readingVar(f, &b.hint.Encoding, &b.hint.Delimiter, &b.hint.Sheet)
 	f.StringVar(&b.from.List, "list", "", "a list that is kept, in the place of a file; see: pigeon recipients")
 	f.StringArrayVar(&b.from.Groups, "group", nil, "of that list those in this group; may be given more than once")
 	f.StringArrayVar(&b.from.Without, "without", nil, "of that list those who are not in this group")
 	f.StringVar(&b.into, "into", "", "an open batch that the rows are for, in the place of a new one")
+}
+
+// readingVar are the flags that say how a list is read.
+func readingVar(f *pflag.FlagSet, encoding, delimiter, sheet *string) {
+	f.StringVar(encoding, "encoding", "", "what the list is written in, where that is not recognised")
+	f.StringVar(delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
+	f.StringVar(sheet, "sheet", "", "the sheet of a workbook (default: the first)")
 }
 
 // given reports whether any of them was given.
@@ -652,9 +657,7 @@ func (a *app) batchCorrect() *cobra.Command {
 			return a.printBatch(cmd, one)
 		}),
 	}
-	cmd.Flags().StringVar(&hint.Encoding, "encoding", "", "what it is written in, where that is not recognised")
-	cmd.Flags().StringVar(&hint.Delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
-	cmd.Flags().StringVar(&hint.Sheet, "sheet", "", "the sheet of a workbook (default: the first)")
+	readingVar(cmd.Flags(), &hint.Encoding, &hint.Delimiter, &hint.Sheet)
 	return cmd
 }
 

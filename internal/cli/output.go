@@ -76,7 +76,9 @@ func (a *app) printGrid(cmd *cobra.Command, value any, s grid) error {
 	}
 	if output == "csv" {
 		w := csv.NewWriter(out)
-		w.Write(s.head)
+		if !s.goesOn {
+			w.Write(s.head)
+		}
 		for _, r := range s.rows {
 			cells := make([]string, len(r))
 			for i, cell := range r {

@@ -47,12 +47,13 @@ func (a *app) recipientLists() *cobra.Command {
 }
 
 func (a *app) recipientsShow() *cobra.Command {
-	var of, number string
+	var of, number, cursor string
+	var limit int
 	cmd := &cobra.Command{
 		Use:   "show LIST",
 		Short: "Show who is on a list",
 		Long: "Shows who is on a list, in the order in which they came, with what stands in its columns.\n" +
-			"--output csv writes what save reads.",
+			"--output csv writes all of them, and what save reads.",
 		Example: "  pigeon recipients show passengers --group islanders\n  pigeon recipients show passengers --output csv > passengers.csv",
 		Args:    cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -60,30 +61,35 @@ func (a *app) recipientsShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			items := []client.ListedRecipient{}
-			for cursor := ""; ; {
-				page, err := c.Recipients(cmd.Context(), args[0], of, number, cursor, 500)
-				if err != nil {
-					return err
-				}
-				items = append(items, page.Items...)
-				if cursor = page.Next; cursor == "" {
-					break
-				}
-			}
 			head := make([]string, len(list.Columns), len(list.Columns)+1)
 			for i, column := range list.Columns {
 				head[i] = column.Head
 			}
-			rows := make([][]string, len(items))
-			for i, r := range items {
-				for _, h := range head {
-					rows[i] = append(rows[i], r.Fields[h])
+			head = append(head, "groups")
+			// CSV is written as it comes: lists are long.
+			output, items := a.config.GetString("output"), []client.ListedRecipient{}
+			for goesOn := false; ; goesOn = true {
+				page, err := c.Recipients(cmd.Context(), args[0], of, number, cursor, limit)
+				if err != nil {
+					return err
 				}
-				rows[i] = append(rows[i], strings.Join(r.Groups, ", "))
-			}
-			if err := a.print(cmd, items, append(head, "groups"), rows); err != nil {
-				return err
+				items, cursor = append(items, page.Items...), page.Next
+				if output != "json" || cursor == "" {
+					rows := make([][]string, len(items))
+					for i, r := range items {
+						for _, h := range head[:len(head)-1] {
+							rows[i] = append(rows[i], r.Fields[h])
+						}
+						rows[i] = append(rows[i], strings.Join(r.Groups, ", "))
+					}
+					if err := a.printGrid(cmd, items, grid{head: head, rows: rows, goesOn: goesOn}); err != nil {
+						return err
+					}
+					items = nil
+				}
+				if cursor == "" || output == "table" {
+					break
+				}
 			}
 			if a.config.GetString("output") == "table" {
 				said := []string{counted(list.Rows, "recipient")}
@@ -91,12 +97,17 @@ func (a *app) recipientsShow() *cobra.Command {
 					said = append(said, fmt.Sprintf("%s %d", g.Name, g.Rows))
 				}
 				fmt.Fprintf(cmd.ErrOrStderr(), "\n%s\n", strings.Join(said, " · "))
+				if cursor != "" {
+					fmt.Fprintf(cmd.ErrOrStderr(), "There are more: add --cursor %s\n", cursor)
+				}
 			}
 			return nil
 		}),
 	}
 	cmd.Flags().StringVar(&of, "group", "", "only those in this group")
 	cmd.Flags().StringVar(&number, "number", "", "only this number, in international form")
+	cmd.Flags().IntVar(&limit, "limit", 100, "how many at a time, 500 at most")
+	cmd.Flags().StringVar(&cursor, "cursor", "", "those after a place that was told")
 	return cmd
 }
 
@@ -127,9 +138,7 @@ func (a *app) recipientsSave() *cobra.Command {
 	f.StringVar(&h.Number, "number", "", "the column that holds numbers, where that is not recognised")
 	f.BoolVar(&h.Replace, "replace", false, "what was on the list before goes, once all of this is there")
 	f.BoolVar(&h.DryRun, "dry-run", false, "make every check and keep nothing")
-	f.StringVar(&h.Encoding, "encoding", "", "what the sheet is written in, where that is not recognised")
-	f.StringVar(&h.Delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
-	f.StringVar(&h.Sheet, "sheet", "", "the sheet of a workbook (default: the first)")
+	readingVar(f, &h.Encoding, &h.Delimiter, &h.Sheet)
 	return cmd
 }
 

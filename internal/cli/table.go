@@ -17,6 +17,8 @@ type grid struct {
 	head  []string
 	usual []string // the columns that a table has if none are chosen; nil: all
 	rows  [][]string
+	// goesOn is that rows went before: in CSV the head stands there already.
+	goesOn bool
 }
 
 // chosen is a grid of these columns, in this order, and those of them that it does
@@ -41,7 +43,7 @@ func (s grid) chosen(columns []string) (of grid, unknown []string) {
 		}
 		return some
 	}
-	of.head = pick(s.head)
+	of.head, of.goesOn = pick(s.head), s.goesOn
 	for _, r := range s.rows {
 		of.rows = append(of.rows, pick(r))
 	}
