@@ -2,8 +2,11 @@ package client
 
 import (
 	"context"
+	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"net/url"
 	"strconv"
 	"time"
@@ -297,6 +300,29 @@ func (c *Client) AppendRows(ctx context.Context, id string, list io.Reader, hint
 	}
 	var a BatchAppended
 	return a, c.call(ctx, "POST", batchPath(id, "/rows"+choose(url.Values{}, values, 0)), nil, list, &a)
+}
+
+// AppendEach adds rows as they come, each with a cell for each column of the head. They go as
+// one list, and nothing of it is held. at is how many rows of the batch stand before the first;
+// -1: all that it holds. What broke off is repeated with the same at.
+func (c *Client) AppendEach(ctx context.Context, id string, head []string, rows iter.Seq[[]string], at int) (BatchAppended, error) {
+	list, out := io.Pipe()
+	defer list.Close() // whoever writes on is told
+	go func() {
+		w := csv.NewWriter(out)
+		err := w.Write(head)
+		for row := range rows {
+			if err == nil {
+				err = w.Write(row)
+			}
+			if err != nil {
+				break
+			}
+		}
+		w.Flush()
+		out.CloseWithError(errors.Join(err, w.Error()))
+	}()
+	return c.AppendRows(ctx, id, list, ListHint{Delimiter: ",", At: at})
 }
 
 // CorrectRows puts rows back that were left out and have been corrected: the sheet that

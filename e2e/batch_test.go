@@ -537,6 +537,7 @@ func TestConsoleBatch(t *testing.T) {
 	b.shows("main table", "Jörg 0")
 	b.write("#text", "Dear {Name|passenger}, your ferry at {Fähre} is cancelled.")
 	b.write("#country", "GB")
+	b.write("#labels", "shop=eu, season=winter")
 	b.do(chromedp.Click(`button[type="submit"]`))
 	b.shows(".account", "37 rows = 31 to send + 6 left out")
 	address := must[string](t)(chromedp.Run(b.ctx, chromedp.Location()))
@@ -575,12 +576,67 @@ func TestConsoleBatch(t *testing.T) {
 	b.do(chromedp.Click(`button[data-act="release"]:not(:disabled)`))
 	b.shows("main", "It came to its end")
 	id := address[strings.LastIndex(address, "/")+1:]
-	tally := must[client.Batch](t)(h.Client.Batch(t.Context(), id)).Tally
+	done := must[client.Batch](t)(h.Client.Batch(t.Context(), id))
+	tally := done.Tally
+	if fmt.Sprint(done.Wants.Labels) != "map[season:winter shop:eu]" {
+		t.Errorf("its labels: %v", done.Wants.Labels)
+	}
 	b.shows(".tally", tally.Equation)
 	b.shows(".charts", "Where they were")
 	result := must[string](t)(chromedp.Run(b.ctx, chromedp.Evaluate[string](
 		fmt.Sprintf(`fetch("/v1/batches/%s/result?format=jsonl").then(r => r.text())`, id), chromedp.EvalAwaitPromise)))
 	if n := strings.Count(result, "\n"); n != 37 || int64(strings.Count(result, `"state":"delivered"`)) != tally.States["delivered"] {
 		t.Errorf("the result has %d rows: %s", n, result)
+	}
+
+	// One that is pasted.
+	b.do(chromedp.Navigate(h.URL+"/batches"), chromedp.Click("details summary"))
+	b.write("#pasted", "+447700900101\n+447700900102")
+	b.do(chromedp.Click(`details button[type="submit"]`))
+	b.shows("main", "2 rows")
+}
+
+// Gateways of a route share a batch by weight, and one that rests gives its share to the others.
+// The rows come from an iterator.
+func TestBatchBesideARestingGateway(t *testing.T) {
+	t.Parallel()
+	h := build(t, quick).with("longshore").withHarbourline()
+	must[client.Routes](t)(h.Client.PutRoutes(t.Context(), []client.Route{{Name: "both",
+		Gateways: []client.Leg{{Gateway: "longshore", Weight: 1}, {Gateway: "harbourline", Weight: 1}}}}))
+	const rows = 600
+	made := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: "Hello {name}"}))
+	list := func(yield func([]string) bool) {
+		for i := range rows {
+			if !yield([]string{fmt.Sprintf("n\"%d", i), fmt.Sprintf("+447700%06d", i/80*100+i%80)}) {
+				return
+			}
+		}
+	}
+	added := must[client.BatchAppended](t)(h.Client.AppendEach(t.Context(), made.ID, []string{"name", "mobile"}, list, 0))
+	again := must[client.BatchAppended](t)(h.Client.AppendEach(t.Context(), made.ID, []string{"name", "mobile"}, list, 0))
+	if added.Rows != rows || again.Already != rows {
+		t.Errorf("from an iterator: %+v, and again %+v", added, again)
+	}
+	one := h.rehearsed(made.ID)
+	shares := map[string]int{}
+	for _, part := range one.Totals.Gateways {
+		shares[part.Name] = part.Rows
+	}
+	if shares["longshore"] < rows/3 || shares["harbourline"] < rows/3 {
+		t.Errorf("shares: %v", shares)
+	}
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{}))
+	eventually(t, "some went through the one", func() bool { return len(h.Fleet.Longshore.Entries()) > 20 })
+	must[client.Gateway](t)(h.Client.PauseGateway(t.Context(), "longshore", "for a while"))
+	one = h.batchWhen(one.ID, "it has come to its end", finished)
+	through := map[string]int64{}
+	for _, g := range one.Through {
+		for _, n := range g.States {
+			through[g.Gateway] += n
+		}
+	}
+	if went := len(h.Fleet.Longshore.Entries()); through["longshore"]+through["harbourline"] != rows || through["longshore"] > int64(went) ||
+		went >= shares["longshore"] {
+		t.Errorf("of shares %v, %d went through the one that was paused: %v", shares, went, through)
 	}
 }

@@ -1,5 +1,7 @@
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
+import Button from "react-bootstrap/Button";
+import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link, useNavigate } from "react-router";
 import { api, got, type Batch } from "../../api/client";
@@ -30,11 +32,19 @@ function Begin() {
   const queries = useQueryClient();
   const go = useNavigate();
   const [done, setDone] = useState(0);
+  const [pasted, setPasted] = useState("");
+  // An upload that broke off goes on in the batch that it began.
+  const begun = useRef<{ file: string; id: string }>(undefined);
   const upload = useMutation({
     mutationFn: async (file: File) => {
-      const made = await got(api.POST("/v1/batches", { body: { name: file.name.replace(/\.[^.]+$/, "").slice(0, 100) } }));
-      await uploadRows(made.id, file, setDone);
-      return made.id;
+      const same = `${file.name} ${file.size} ${file.lastModified}`;
+      if (begun.current?.file !== same) {
+        const made = await got(api.POST("/v1/batches", { body: { name: file.name.replace(/\.[^.]+$/, "").slice(0, 100) } }));
+        begun.current = { file: same, id: made.id };
+      }
+      const { id } = begun.current;
+      await uploadRows(id, file, setDone);
+      return id;
     },
     onSuccess: (id) => {
       void queries.invalidateQueries({ queryKey: ["batches"] });
@@ -45,6 +55,14 @@ function Begin() {
     <>
       <Drop choose="Choose a list" label="A list of recipients" take={(file) => upload.mutate(file)} done={upload.isPending ? done : undefined}
         words="or drop it here: CSV, XLSX, JSON Lines, or numbers one a line. Nothing is sent yet." />
+      <details className="mb-3">
+        <summary>Paste one</summary>
+        <Form onSubmit={(e) => { e.preventDefault(); upload.mutate(new File([pasted], "pasted.txt", { lastModified: 0 })); }}>
+          <Form.Control as="textarea" id="pasted" rows={6} className="mono my-2" value={pasted} aria-label="A list of recipients, pasted"
+            placeholder={"+447700900123\n+447700900144"} onChange={(e) => setPasted(e.target.value)} />
+          <Button type="submit" disabled={!pasted.trim() || upload.isPending}>Take this list</Button>
+        </Form>
+      </details>
       <p className="quiet"><Link to="/recipients">Lists that are kept</Link> can be written to again and again.</p>
       {upload.error && <Refused error={upload.error} />}
     </>

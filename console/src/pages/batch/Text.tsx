@@ -12,6 +12,10 @@ interface Props {
   pending: boolean;
 }
 
+/** Labels as they are typed: name=value, with commas between. */
+const labelled = (typed: string) => Object.fromEntries(typed.split(",").map((one) => one.split("=").map((part) => part.trim()))
+  .filter(([name]) => name).map(([name, value]) => [name, value ?? ""]));
+
 /** What is sent, and how. */
 export function Text({ batch, save, pending }: Props) {
   const [w, set] = useState<BatchWants>(batch.wants as BatchWants);
@@ -20,11 +24,12 @@ export function Text({ batch, save, pending }: Props) {
   const weighing = useWeighing({ text: w.text ?? "", to: [], kind: "bulk", cure: "off" }).data;
   const change = (c: Partial<BatchWants>) => set({ ...w, ...c });
   const fields = batch.columns.filter((c) => c.role !== "to").map((c) => `{${c.head}}`);
+  const [labels, setLabels] = useState(Object.entries(w.labels ?? {}).map(([name, value]) => `${name}=${value}`).join(", "));
   const times = batch.columns.find((c) => c.role === "at");
   return (
     <section className="step">
       <h2>Text</h2>
-      <Form onSubmit={(e) => { e.preventDefault(); save(w); }}>
+      <Form onSubmit={(e) => { e.preventDefault(); save({ ...w, labels: labelled(labels) }); }}>
         {(templates.data?.items.length ?? 0) > 0 && (
           <div className="field">
             <Form.Label htmlFor="template">Wording</Form.Label>
@@ -38,7 +43,7 @@ export function Text({ batch, save, pending }: Props) {
         {!w.template && (
           <div className="field">
             <WritingBox id="text" value={w.text ?? ""} onChange={(text) => change({ text })} weighing={weighing}
-              placeholder="Dear {Name|passenger}, all crossings on Sunday are cancelled." onSend={() => save(w)} />
+              placeholder="Dear {Name|passenger}, all crossings on Sunday are cancelled." onSend={() => save({ ...w, labels: labelled(labels) })} />
             {fields.length > 0 && (
               <p className="quiet mb-0">
                 Fields of the list:{" "}
@@ -62,6 +67,10 @@ export function Text({ batch, save, pending }: Props) {
             <Form.Control id="country" className="w-auto" maxLength={2} htmlSize={4} value={w.country} placeholder="GB"
               onChange={(e) => change({ country: e.target.value.toUpperCase() })} />
           </div>
+        </div>
+        <div className="field">
+          <Form.Label htmlFor="labels">Labels, to find its messages by</Form.Label>
+          <Form.Control id="labels" value={labels} placeholder="shop=eu, season=winter" onChange={(e) => setLabels(e.target.value)} />
         </div>
         <div className="filters">
           <Form.Check id="cure" type="checkbox" label="replace characters nobody notices" checked={w.cure === "safe"}
