@@ -310,7 +310,11 @@ func (p *progress) Read(b []byte) (int, error) {
 // sayColumns says what was recognised of a list.
 func (a *app) sayColumns(cmd *cobra.Command, one client.Batch) {
 	out := cmd.ErrOrStderr()
-	fmt.Fprintf(out, "%s: %s; %s\n", cmp.Or(one.File, "the list"), one.Recognised, counted(one.Rows, "row"))
+	what := one.Recognised
+	if one.File != "" {
+		what = one.File + ": " + what
+	}
+	fmt.Fprintf(out, "%s; %s\n", what, counted(one.Rows, "row"))
 	var fields []string
 	for _, column := range one.Columns {
 		if column.Role == "" {

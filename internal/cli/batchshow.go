@@ -197,7 +197,11 @@ func (a *app) writeStanding(out io.Writer, one client.Batch) {
 	)
 	fmt.Fprintln(out, one.Tally.Equation)
 	if one.Totals != nil {
-		fmt.Fprintf(out, "%s so far, of %s\n", moneyWords(one.Spent), moneyWords(one.Totals.Cost))
+		spent := "nothing"
+		if len(one.Spent) > 0 {
+			spent = moneyWords(one.Spent)
+		}
+		fmt.Fprintf(out, "%s so far, of %s\n", spent, moneyWords(one.Totals.Cost))
 	}
 	if l := one.Launch; l != nil {
 		for _, part := range []struct{ say, value string }{

@@ -55,7 +55,7 @@ function Begin() {
     <>
       <Drop choose="Choose a list" label="A list of recipients" take={(file) => upload.mutate(file)} done={upload.isPending ? done : undefined}
         words="or drop it here: CSV, XLSX, JSON Lines, or numbers one a line. Nothing is sent yet." />
-      <details className="mb-3">
+      <details className="narrow">
         <summary>Paste one</summary>
         <Form onSubmit={(e) => { e.preventDefault(); upload.mutate(new File([pasted], "pasted.txt", { lastModified: 0 })); }}>
           <Form.Control as="textarea" id="pasted" rows={6} className="mono my-2" value={pasted} aria-label="A list of recipients, pasted"
