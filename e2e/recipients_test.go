@@ -88,6 +88,17 @@ func TestRecipientLists(t *testing.T) {
 		}
 	}
 
+	var groups []string
+	for i := range 5 {
+		for n := range 20 {
+			groups = append(groups, fmt.Sprint("g", 20*i+n))
+		}
+		_, err := save("phone\n+447700900101\n", client.SaveHint{Groups: groups[20*i:]})
+		if (err != nil) != (i == 4) || err != nil && !strings.Contains(err.Error(), "more than 100 groups") {
+			t.Errorf("%d more groups: %v", len(groups), err)
+		}
+	}
+
 	// What is replaced is as it was until all of the other is there.
 	if _, err := save("phone\nnobody\n", client.SaveHint{Replace: true, Number: "phone"}); err == nil || !strings.Contains(err.Error(), "none of its rows") {
 		t.Errorf("replaced by nobody: %v", err)

@@ -3,11 +3,13 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 
 	"calmpigeon.example/internal/core/batch"
@@ -95,6 +97,9 @@ func (s *Store) RemoveList(ctx context.Context, name string) error {
 	return changed(s.gorm(ctx).Exec("DELETE FROM recipient_lists WHERE name = ? AND NOT staged", name))
 }
 
+// ErrGroups is returned for a recipient who would be in too many groups.
+var ErrGroups = errors.New("somebody would be in more than 100 groups")
+
 // PutRecipients puts recipients on a list, each number once, and returns how many are new and
 // how many were there and are otherwise now: what stands in a column takes the place of what
 // stood there, and groups are added. Call it within [Store.ChangeList].
@@ -122,6 +127,9 @@ func (s *Store) PutRecipients(ctx context.Context, list uuid.UUID, set []Recipie
 			groups = ARRAY(SELECT DISTINCT g FROM unnest(r.groups || excluded.groups) AS g ORDER BY g)
 			WHERE r.fields || excluded.fields <> r.fields OR NOT r.groups @> excluded.groups
 		RETURNING xmax = 0`, list, words(set, func(r *Recipient) string { return r.Number }), fields, groups)
+	if pg := (*pgconn.PgError)(nil); errors.As(err, &pg) && pg.ConstraintName == "few_groups" {
+		return 0, 0, ErrGroups
+	}
 	if err != nil {
 		return 0, 0, fmt.Errorf("keeping %d recipients: %w", len(set), err)
 	}

@@ -21,6 +21,9 @@ const (
 	staleAfter = 2 * time.Second
 	// asideMost is how many rows that do not go at once become messages with those that do.
 	asideMost = 500
+	// barFirst is how long no row of a batch is drawn when that failed, so that it holds up nothing
+	// else; twice as long each time, up to barMost.
+	barFirst, barMost = 2 * time.Second, time.Minute
 )
 
 // drawn reports whether the rows of a feed are drawn by the keeper of its gateway, because they
@@ -43,6 +46,7 @@ type shelf struct {
 	mu     sync.Mutex
 	lines  map[uuid.UUID][]*line // by gateway
 	queued map[uuid.UUID]int     // batches that go through a gateway by way of its queue
+	last   map[uuid.UUID]*line   // that was drawn from
 }
 
 // line are rows of a feed that are ready, in their order.
@@ -51,9 +55,12 @@ type line struct {
 	feed int
 	rows []ready
 	next int // the first row that was not looked at
+
+	failed int       // so often in a row
+	barred time.Time // until then nothing is drawn from it
 }
 
-func newShelf() *shelf { return &shelf{lines: map[uuid.UUID][]*line{}} }
+func newShelf() *shelf { return &shelf{lines: map[uuid.UUID][]*line{}, last: map[uuid.UUID]*line{}} }
 
 // find finds a line; nil if there is none.
 func (s *shelf) find(gateway, one uuid.UUID, feed int) *line {
@@ -88,6 +95,7 @@ func (s *shelf) keep(filled []*filling, queued map[uuid.UUID]int) {
 		})
 		if len(s.lines[gateway]) == 0 {
 			delete(s.lines, gateway)
+			delete(s.last, gateway)
 		}
 	}
 }
@@ -124,8 +132,22 @@ func (s *shelf) forward(gateway, one uuid.UUID, feed, stands int) {
 	defer s.mu.Unlock()
 	if l := s.find(gateway, one, feed); l != nil {
 		l.rows, l.next = since(l.rows, stands), max(l.next, stands)
+		l.failed = 0
 	}
 }
+
+// bar lets nothing be drawn for a while from the line that was drawn from last.
+func (s *shelf) bar(gateway uuid.UUID, now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if l := s.last[gateway]; l != nil {
+		l.barred = now.Add(min(barFirst<<min(l.failed, 10), barMost))
+		l.failed++
+	}
+}
+
+// ready reports whether rows of a line may be drawn.
+func (l *line) ready(now time.Time) bool { return len(l.rows) > 0 && !now.Before(l.barred) }
 
 // since are rows from one on.
 func since(rows []ready, from int) []ready {
@@ -134,11 +156,11 @@ func since(rows []ready, from int) []ready {
 }
 
 // counted counts lines that have rows, and the batches that go by way of the queue.
-func (s *shelf) counted(gateway uuid.UUID) (lines, queued int) {
+func (s *shelf) counted(gateway uuid.UUID, now time.Time) (lines, queued int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, l := range s.lines[gateway] {
-		lines += one(len(l.rows) > 0)
+		lines += one(l.ready(now))
 	}
 	return lines, s.queued[gateway]
 }
@@ -152,19 +174,20 @@ func one(is bool) int {
 
 // take is the line of those that have rows whose turn it is, as it is now; false if there is
 // none.
-func (s *shelf) take(gateway uuid.UUID, turn int) (line, bool) {
+func (s *shelf) take(gateway uuid.UUID, turn int, now time.Time) (line, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var full []*line
 	for _, l := range s.lines[gateway] {
-		if len(l.rows) > 0 {
+		if l.ready(now) {
 			full = append(full, l)
 		}
 	}
 	if full == nil {
 		return line{}, false
 	}
-	return *full[turn%len(full)], true
+	s.last[gateway] = full[turn%len(full)]
+	return *s.last[gateway], true
 }
 
 // shelve makes rows ready to be drawn, at most so many.
@@ -185,7 +208,10 @@ func (f *feeding) shelve(ctx context.Context, w *filling, most int) (n int, more
 }
 
 // Ready is what [dispatch.Rows] asks for.
-func (b *Batches) Ready(gateway uuid.UUID) (lines, queued int) { return b.shelf.counted(gateway) }
+func (b *Batches) Ready(gateway uuid.UUID) (lines, queued int) { return b.shelf.counted(gateway, b.Now()) }
+
+// Failed is what [dispatch.Rows] tells.
+func (b *Batches) Failed(gateway uuid.UUID) { b.shelf.bar(gateway, b.Now()) }
 
 // Draw is what [dispatch.Rows] asks for.
 func (b *Batches) Draw(
@@ -195,11 +221,11 @@ func (b *Batches) Draw(
 	turn, most int,
 	place func(store.Message) bool,
 ) (d dispatch.Drawn, err error) {
-	l, ok := b.shelf.take(gateway, turn)
+	now := b.Now()
+	l, ok := b.shelf.take(gateway, turn, now)
 	if !ok {
 		return d, nil
 	}
-	now := b.Now()
 	feed, ok, err := s.LockFeed(ctx, l.one.ID, l.feed, now)
 	if err != nil || !ok || feed.Paced {
 		return d, err

@@ -52,18 +52,18 @@ func TestShelf(t *testing.T) {
 		t.Errorf("after row 4: %v", got)
 	}
 	s.from(second, now)
-	if _, ok := s.take(uuid.New(), 0); ok {
+	if _, ok := s.take(uuid.New(), 0, now); ok {
 		t.Error("a gateway is given rows of another")
 	}
 	for turn := range 3 {
-		if l, ok := s.take(g.ID, turn); !ok || l.one.ID != first.one.ID {
+		if l, ok := s.take(g.ID, turn, now); !ok || l.one.ID != first.one.ID {
 			t.Error("it is the turn of a batch without rows")
 		}
 	}
 	s.add(second, rows(now, 1), 2)
 	took := map[uuid.UUID]int{}
 	for turn := range 10 {
-		l, _ := s.take(g.ID, turn)
+		l, _ := s.take(g.ID, turn, now)
 		took[l.one.ID]++
 	}
 	if took[first.one.ID] != 5 || took[second.one.ID] != 5 {
@@ -76,8 +76,28 @@ func TestShelf(t *testing.T) {
 	if from := s.from(second, now); from != 50 {
 		t.Errorf("its feed stands at 50, and it goes on at %d", from)
 	}
+	// What cannot be kept holds up no other, for longer each time.
+	s.add(second, rows(now, 50), 51)
+	s.add(first, rows(now, 8, 9), 10)
+	for i, want := range []time.Duration{2, 4, 8} {
+		at := now.Add(time.Duration(i) * time.Hour)
+		for {
+			if l, _ := s.take(g.ID, i, at); l.one.ID == second.one.ID {
+				break
+			}
+			i++
+		}
+		s.bar(g.ID, at)
+		for _, ago := range []time.Duration{0, want*time.Second - 1, want * time.Second} {
+			lines, _ := s.counted(g.ID, at.Add(ago))
+			if open := ago == want*time.Second; open != (lines == 2) {
+				t.Errorf("%v after it failed, %d batches may be drawn", ago, lines)
+			}
+		}
+	}
+	s.forward(g.ID, first.one.ID, 1, 10)
 	s.keep([]*filling{first}, map[uuid.UUID]int{g.ID: 4})
-	if lines, queued := s.counted(g.ID); s.find(g.ID, second.one.ID, 1) != nil || lines != 0 || queued != 4 {
+	if lines, queued := s.counted(g.ID, now); s.find(g.ID, second.one.ID, 1) != nil || lines != 0 || queued != 4 {
 		t.Errorf("%d lines with rows, %d batches in the queue", lines, queued)
 	}
 }

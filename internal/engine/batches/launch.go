@@ -32,7 +32,7 @@ const (
 	startMost = 30 * 24 * time.Hour
 	// hoursMost is how many kinds of rows are let out by themselves that may go at different
 	// hours; those of others are held one by one.
-	hoursMost = 100
+	hoursMost = 40
 	// perMost is the longest span of a pace that is kept.
 	perMost = 20 * 24 * time.Hour
 )

@@ -19,6 +19,9 @@ import (
 // few and far between.
 const unfoldPacks = 50
 
+// openMost is how many packs are held open at most.
+const openMost = 16
+
 // unfold makes messages of the next rows of a feed, at most so many, that go by way of the
 // queue, and returns how many of them can go at once; more if it can go on.
 func (f *feeding) unfold(ctx context.Context, one store.Batch, feed store.Feed, most int) (made int, more bool, err error) {
@@ -140,6 +143,9 @@ func (f *feeding) open(ctx context.Context, one store.Batch, feed, n int) (*open
 		if p.checks, err = batch.ReadChecks(packs[0].Checks); err != nil {
 			return nil, err
 		}
+	}
+	if len(f.packs) >= openMost {
+		clear(f.packs)
 	}
 	f.packs[key] = p
 	return p, nil

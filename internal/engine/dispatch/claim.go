@@ -270,6 +270,9 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		return nil
 	})
 	if err != nil {
+		if drawn.tried {
+			k.d.Rows.Failed(k.id)
+		}
 		return claimed{}, err
 	}
 	from.move(since, next)

@@ -22,6 +22,9 @@ type Rows interface {
 	// those batches: the next one each turn. Those for which place finds a place go at once;
 	// when it finds none, or after about so many, it ends.
 	Draw(ctx context.Context, s *store.Store, gateway uuid.UUID, turn, most int, place func(store.Message) bool) (Drawn, error)
+	// Failed tells that what was drawn last could not be kept. The batch is passed over for a
+	// while, so that it holds up nothing else.
+	Failed(gateway uuid.UUID)
 }
 
 // Drawn is what came of drawing.
@@ -67,6 +70,7 @@ func (k *keeper) drawable() bool {
 type drawn struct {
 	going map[uuid.UUID]store.Message
 	more  bool
+	tried bool
 	done  func(context.Context)
 }
 
@@ -83,11 +87,11 @@ func (k *keeper) draw(ctx context.Context, s *store.Store, rows turns, room int,
 		return true
 	})
 	if err != nil {
-		return drawn{}, err
+		return drawn{tried: true}, err
 	}
 	going := make(map[uuid.UUID]store.Message, len(d.Going))
 	for _, m := range d.Going {
 		going[m.ID] = m
 	}
-	return drawn{going, d.More, d.Done}, nil
+	return drawn{going, d.More, true, d.Done}, nil
 }

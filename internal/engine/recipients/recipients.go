@@ -33,7 +33,8 @@ const (
 	// RowsMost is how many recipients a list has at most.
 	RowsMost = batch.RowsMost
 	// portion is how many rows are kept at once.
-	portion = 1000
+	portion      = 1000
+	portionBytes = 4 << 20
 	// leftMost is how many rows are told that were left out.
 	leftMost = 100
 )
@@ -123,7 +124,7 @@ func (l *Lists) Save(ctx context.Context, w Wants, in io.Reader, hint sheet.Hint
 func (w *Wants) check() error {
 	var faults fault.Faults
 	w.Name = strings.TrimSpace(w.Name)
-	if n := utf8.RuneCountInString(w.Name); n == 0 || n > nameMost || !plain(w.Name) || strings.ContainsAny(w.Name, "/") {
+	if n := utf8.RuneCountInString(w.Name); n == 0 || n > nameMost || !plain(w.Name) || strings.ContainsAny(w.Name, "/") || strings.Trim(w.Name, ".") == "" {
 		faults.Add("name", fmt.Sprintf("%q", w.Name), fmt.Sprintf("1 to %d characters, without slashes", nameMost))
 	}
 	if err := groups("group", w.Groups); err != nil {
@@ -170,6 +171,7 @@ type saving struct {
 	country int
 	group   int
 	set     []store.Recipient
+	bytes   int            // what stands in the fields of the set
 	seen    map[string]int // numbers in the set, and where
 }
 
@@ -245,6 +247,7 @@ func (s *saving) row(ctx context.Context, row sheet.Row) error {
 		}
 		if value := cell(i); value != "" && at < len(s.Columns) {
 			r.Fields[s.Columns[at].Head] = store.Keepable(value)
+			s.bytes += len(value)
 		}
 		at++
 	}
@@ -259,7 +262,7 @@ func (s *saving) row(ctx context.Context, row sheet.Row) error {
 		return nil
 	}
 	s.seen[r.Number] = len(s.set)
-	if s.set = append(s.set, r); len(s.set) < portion {
+	if s.set = append(s.set, r); len(s.set) < portion && s.bytes < portionBytes {
 		return nil
 	}
 	return s.flush(ctx)
@@ -298,6 +301,9 @@ func (s *saving) flush(ctx context.Context) error {
 		}
 		return nil
 	})
+	if errors.Is(err, store.ErrGroups) {
+		return fault.New("groups", err.Error(), "at most so many; take them out of some: pigeon recipients remove --group")
+	}
 	if err != nil && !errors.Is(err, errDry) {
 		return err
 	}
@@ -305,7 +311,7 @@ func (s *saving) flush(ctx context.Context) error {
 		s.List = kept
 	}
 	s.Added, s.Changed, s.Same = s.Added+added, s.Changed+changed, s.Same+len(s.set)-added-changed
-	s.set = nil
+	s.set, s.bytes = nil, 0
 	clear(s.seen)
 	return nil
 }

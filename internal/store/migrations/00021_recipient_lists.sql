@@ -18,7 +18,7 @@ CREATE TABLE recipients (
     number     text   NOT NULL, -- E.164
     n          bigint GENERATED ALWAYS AS IDENTITY, -- their order
     fields     jsonb  NOT NULL, -- what stands in its columns, by their names
-    groups     text[] NOT NULL,
+    groups     text[] NOT NULL CONSTRAINT few_groups CHECK (cardinality(groups) <= 100),
     PRIMARY KEY (list_id, number)
 );
 CREATE INDEX recipients_order ON recipients (list_id, n);
