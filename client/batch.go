@@ -55,7 +55,8 @@ type Batch struct {
 	Tally      *Tally       `json:"tally"`   // of the rows that were accepted; nil: none were
 	Waiting    int64        `json:"waiting"` // of those, how many are no messages yet
 	Failures   []Failure    `json:"failures"`
-	Spent      []Money      `json:"spent"` // by estimate, for what went
+	Spent      []Money      `json:"spent"`    // by estimate, for what went
+	Segments   int64        `json:"segments"` // of the rows that were let out; of one batch only
 	Through    []Through    `json:"through"`
 	Acts       []BatchAct   `json:"acts"`  // the last ones; of one batch only
 	Waits      []BatchWait  `json:"waits"` // what rows wait for beside their turn, while it runs; of one batch only

@@ -295,6 +295,45 @@ func TestBatchGoesAsRehearsed(t *testing.T) {
 	}
 }
 
+// Each row goes as it was rehearsed: text, encoding, segments, sender, gateway and price.
+func TestBatchGoesAsRehearsedRowByRow(t *testing.T) {
+	t.Parallel()
+	h := build(t).with("longshore").withHarbourline()
+	must[client.Routes](t)(h.Client.PutRoutes(t.Context(), []client.Route{{Name: "both",
+		Gateways: []client.Leg{{Gateway: "longshore", Weight: 1}, {Gateway: "harbourline", Weight: 2}}}}))
+	for gateway, price := range map[string]string{"longshore": "0.031,EUR", "harbourline": "0.047,USD"} {
+		must[client.PriceList](t)(h.Client.PutPrices(t.Context(), gateway,
+			client.PricesFile{Source: "country,price,currency\n*," + price + "\n"}, false))
+	}
+	var list strings.Builder
+	list.WriteString("mobile,name,note\n")
+	notes := []string{"", "–", "😀", strings.Repeat("long ", 40), "€{}", "Ναι"}
+	for i := range 240 {
+		fmt.Fprintf(&list, "07700 9%05d,n%d,%s\n", i/80*100+i%80, i, notes[i%len(notes)])
+	}
+	one := h.batched([]byte(list.String()), client.BatchWants{Text: "Dear {name}: {note|nothing}", Country: "GB"})
+	rows := func() []client.BatchRow {
+		return must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), one.ID, "", "", "", 500)).Items
+	}
+	rehearsed := rows()
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{}))
+	one = h.batchWhen(one.ID, "it has come to its end", finished)
+	for i, row := range rows() {
+		m := must[client.Message](t)(h.Client.Message(t.Context(), row.Message, false))
+		was := rehearsed[i]
+		got := fmt.Sprint(m.To, m.Text, m.Encoding, m.Segments, m.Sender, m.Country, m.Price)
+		if want := fmt.Sprint(was.To, was.Text, was.Encoding, was.Segments, was.Sender, was.Country, was.Price); got != want {
+			t.Errorf("row %d\nwent as       %s\nwas rehearsed %s", was.Row, got, want)
+		}
+		if m.Gateway != was.Gateway && m.Attempts < 2 { // one that refuses a message may give it to the next
+			t.Errorf("row %d went through %s, and was rehearsed through %s", was.Row, m.Gateway, was.Gateway)
+		}
+	}
+	if one.Segments != int64(one.Totals.Segments) {
+		t.Errorf("%d segments of %d", one.Segments, one.Totals.Segments)
+	}
+}
+
 // Held back, let go on, slowed down and killed at any moment, by two instances, each row ends
 // exactly once: with a pace of its own, by way of its gateway's queue, and without, drawn by
 // its keeper.

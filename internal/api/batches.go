@@ -341,6 +341,9 @@ func (a *API) answerBatch(c *gin.Context, status int, one store.Batch, err error
 		}
 	}
 	var acts []store.BatchAct
+	if err == nil && one.First != nil {
+		w.Segments, err = a.engine.Store.SegmentsOut(c.Request.Context(), one.ID)
+	}
 	if err == nil {
 		err = a.waits(c.Request.Context(), &w, one, counts)
 	}

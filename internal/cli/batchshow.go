@@ -201,7 +201,8 @@ func (a *app) writeStanding(out io.Writer, one client.Batch) {
 		if len(one.Spent) > 0 {
 			spent = moneyWords(one.Spent)
 		}
-		fmt.Fprintf(out, "%s so far, of %s\n", spent, moneyWords(one.Totals.Cost))
+		fmt.Fprintf(out, "%s so far, of %s; %s of %s segments\n", spent, moneyWords(one.Totals.Cost), thousands(one.Segments),
+			thousands(one.Totals.Segments))
 	}
 	if l := one.Launch; l != nil {
 		for _, part := range []struct{ say, value string }{

@@ -27,6 +27,8 @@ type Feed struct {
 	OpensAt time.Time
 	NextRow int // 1 first; 0: none has been looked at
 	Waiting int // rows
+	// Segments are those of the rows that were let out and not refused.
+	Segments int64
 }
 
 // Waiting are rows of a feed that are counted alike and are no messages yet.
@@ -109,10 +111,10 @@ func (s *Store) Feeds(ctx context.Context, batches []uuid.UUID) ([]Feed, error) 
 	}, "SELECT "+feedColumns+" FROM batch_feeds f WHERE f.batch_id = ANY($1) AND f.waiting > 0 ORDER BY f.batch_id, f.n", uuids(batches))
 }
 
-const feedColumns = "f.batch_id, f.n, f.gateway, f.scouts, f.open, f.opens_at, f.next_row, f.waiting, f.hours"
+const feedColumns = "f.batch_id, f.n, f.gateway, f.scouts, f.open, f.opens_at, f.next_row, f.waiting, f.hours, f.segments"
 
 func (f *Feed) into() []any {
-	return []any{&f.BatchID, &f.N, &f.Gateway, &f.Scouts, &f.Open, &f.OpensAt, &f.NextRow, &f.Waiting, &f.Hours}
+	return []any{&f.BatchID, &f.N, &f.Gateway, &f.Scouts, &f.Open, &f.OpensAt, &f.NextRow, &f.Waiting, &f.Hours, &f.Segments}
 }
 
 // LockedFeed is a feed that is locked, with what of its batch its rows have to know as they
@@ -170,7 +172,8 @@ func (s *Store) Unfold(
 		return fmt.Errorf("unfolding %d rows of a batch: %w", len(set), err)
 	}
 	var b pgx.Batch
-	b.Queue("UPDATE batch_feeds SET next_row = $3, waiting = waiting - $4 WHERE batch_id = $1 AND n = $2", f.BatchID, f.N, next, len(set))
+	b.Queue("UPDATE batch_feeds SET next_row = $3, waiting = waiting - $4, segments = $5 WHERE batch_id = $1 AND n = $2", f.BatchID, f.N,
+		next, len(set), f.Segments)
 	b.Queue(`UPDATE batch_waiting w SET n = w.n - n.n FROM unnest($3::int[], $4::int[]) AS n (cut, n)
 		WHERE w.batch_id = $1 AND w.feed = $2 AND w.cut_id = n.cut`, f.BatchID, f.N,
 		numbers(counted, func(w *Waiting) int { return int(w.cut) }), numbers(counted, func(w *Waiting) int { return w.N }))
@@ -275,6 +278,11 @@ func (s *Store) CloseFeeds(ctx context.Context, id uuid.UUID) error {
 	var b pgx.Batch
 	b.Queue("UPDATE batch_feeds SET open = false WHERE batch_id = $1", id)
 	return s.send(ctx, &b)
+}
+
+// SegmentsOut counts the segments of the rows of a batch that were let out and not refused.
+func (s *Store) SegmentsOut(ctx context.Context, id uuid.UUID) (n int64, err error) {
+	return n, s.gorm(ctx).Raw("SELECT coalesce(sum(segments), 0)::bigint FROM batch_feeds WHERE batch_id = ?", id).Scan(&n).Error
 }
 
 // DeferFeed lets nothing of a feed go before a moment, unless it stands elsewhere by now.

@@ -16,6 +16,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/nyaruka/phonenumbers"
 	"golang.org/x/text/language"
@@ -150,6 +151,22 @@ func CountryName(code string) string {
 	if code == "001" {
 		return "no country"
 	}
+	if name, ok := countryNames()[code]; ok {
+		return name
+	}
+	return countryName(code)
+}
+
+// countryNames are those of countries with a numbering plan: to look one up takes long.
+var countryNames = sync.OnceValue(func() map[string]string {
+	names := map[string]string{}
+	for code := range phonenumbers.GetSupportedRegions() {
+		names[code] = countryName(code)
+	}
+	return names
+})
+
+func countryName(code string) string {
 	region, err := language.ParseRegion(code)
 	if err != nil {
 		return code

@@ -293,6 +293,9 @@ func parse(text string) (pieces []piece, wrong string) {
 // nearest to it; without one, what is most spoken in the country; else the
 // template's own.
 func (t *Template) For(asked, country string) string {
+	if len(t.names) == 1 { // there is nothing to choose
+		return t.names[0]
+	}
 	if asked == "" && country != "" {
 		if region, err := language.ParseRegion(country); err == nil {
 			if tag, err := language.Compose(region); err == nil {

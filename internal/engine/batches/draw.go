@@ -101,8 +101,8 @@ func (s *shelf) keep(filled []*filling, queued map[uuid.UUID]int) {
 }
 
 // from is the row from which on rows of a feed are to be made ready. Those that have become
-// stale are dropped.
-func (s *shelf) from(w *filling, now time.Time) int {
+// stale are dropped; it returns how many they were.
+func (s *shelf) from(w *filling, now time.Time) (row, dropped int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	l := s.find(w.g.ID, w.one.ID, w.feed.N)
@@ -112,9 +112,9 @@ func (s *shelf) from(w *filling, now time.Time) int {
 	}
 	l.one = w.one
 	if len(l.rows) > 0 && now.Sub(l.rows[0].Message.ChangedAt) > staleAfter {
-		l.next, l.rows = l.rows[0].row, nil
+		l.next, l.rows, dropped = l.rows[0].row, nil, len(l.rows)
 	}
-	return l.next
+	return l.next, dropped
 }
 
 // add puts rows behind those that are ready.
@@ -192,7 +192,8 @@ func (s *shelf) take(gateway uuid.UUID, turn int, now time.Time) (line, bool) {
 
 // shelve makes rows ready to be drawn, at most so many.
 func (f *feeding) shelve(ctx context.Context, w *filling, most int) (n int, more bool, err error) {
-	from := f.shelf.from(w, f.Now())
+	from, dropped := f.shelf.from(w, f.Now())
+	f.flows[flowing{w.one.ID, w.g.ID}].ahead -= dropped // they have not gone
 	if most <= 0 {
 		return 0, false, nil
 	}
@@ -208,7 +209,9 @@ func (f *feeding) shelve(ctx context.Context, w *filling, most int) (n int, more
 }
 
 // Ready is what [dispatch.Rows] asks for.
-func (b *Batches) Ready(gateway uuid.UUID) (lines, queued int) { return b.shelf.counted(gateway, b.Now()) }
+func (b *Batches) Ready(gateway uuid.UUID) (lines, queued int) {
+	return b.shelf.counted(gateway, b.Now())
+}
 
 // Failed is what [dispatch.Rows] tells.
 func (b *Batches) Failed(gateway uuid.UUID) { b.shelf.bar(gateway, b.Now()) }

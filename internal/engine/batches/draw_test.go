@@ -39,11 +39,11 @@ func TestShelf(t *testing.T) {
 		}
 		return numbers
 	}
-	if from := s.from(first, now); from != 3 {
+	if from, _ := s.from(first, now); from != 3 {
 		t.Errorf("it begins at row %d, and its feed stands at 3", from)
 	}
 	s.add(first, rows(now, 3, 4, 7), 8)
-	if from := s.from(first, now); from != 8 {
+	if from, _ := s.from(first, now); from != 8 {
 		t.Errorf("it goes on at row %d, want 8", from)
 	}
 	s.add(first, rows(now, 8), 9)
@@ -69,11 +69,11 @@ func TestShelf(t *testing.T) {
 	if took[first.one.ID] != 5 || took[second.one.ID] != 5 {
 		t.Errorf("turns of two batches: %v", took)
 	}
-	if from := s.from(first, now.Add(staleAfter+1)); from != 7 || len(on(first)) > 0 {
-		t.Errorf("what is stale is made ready from row %d on, and is still there: %v", from, on(first))
+	if from, dropped := s.from(first, now.Add(staleAfter+1)); from != 7 || dropped != 2 || len(on(first)) > 0 {
+		t.Errorf("what is stale is made ready from row %d on, %d were dropped, and still there are %v", from, dropped, on(first))
 	}
 	s.forward(g.ID, second.one.ID, 1, 50) // somebody else was there
-	if from := s.from(second, now); from != 50 {
+	if from, _ := s.from(second, now); from != 50 {
 		t.Errorf("its feed stands at 50, and it goes on at %d", from)
 	}
 	// What cannot be kept holds up no other, for longer each time.

@@ -30,7 +30,7 @@ const (
 	readyFor = 600 * time.Millisecond
 	// aheadLeast and aheadMost bound what is let out through a gateway at a time.
 	aheadLeast, aheadMost = 20, 20_000
-	// unlimited is how fast a gateway without a limit is taken to be, at least.
+	// unlimited is how fast a gateway is taken to be, at least, unless it has a lower limit.
 	unlimited = 3000
 )
 
@@ -273,17 +273,15 @@ func (f *feeding) want(one store.Batch, g *roster.Gateway, ahead, sharing int, l
 		f.flows[key] = at
 	}
 	if passed := now.Sub(at.at); passed >= lookEvery/2 {
+		// They go in bursts, so that what went since the last look says little by itself.
 		went := max(float64(at.ahead-ahead)/passed.Seconds(), 0)
-		at.rate = max(went, at.rate*0.8)
+		at.rate += (went - at.rate) * min(passed.Seconds(), 1)
 		at.at = now
 	}
 	at.ahead = ahead
-	rate := at.rate
-	switch {
-	case g.PerSecond > 0:
-		rate = float64(g.PerSecond) / float64(max(sharing, 1))
-	default:
-		rate = max(rate, unlimited/float64(max(sharing, 1)))
+	rate := max(at.rate, unlimited/float64(max(sharing, 1)))
+	if g.PerSecond > 0 {
+		rate = min(rate, float64(g.PerSecond)/float64(max(sharing, 1)))
 	}
 	if own := one.Pace().Rate(); own > 0 {
 		rate = min(rate, own)

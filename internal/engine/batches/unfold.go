@@ -169,6 +169,8 @@ type unfolding struct {
 	refused []store.Evidence
 	cuts    map[store.Cut]int
 	purses  *purses
+
+	segments int64 // of those that are not refused
 }
 
 // affords takes the price of a row out of the budgets; false if one of them has too little.
@@ -180,6 +182,8 @@ func (u *unfolding) forgo(r *ready) { u.purses.give(r.Message.Price) }
 func (u *unfolding) add(r ready) {
 	if r.refused != nil {
 		u.refused = append(u.refused, *r.refused)
+	} else {
+		u.segments += int64(r.Message.Segments)
 	}
 	u.set = append(u.set, r.Acceptance)
 	if u.cuts == nil {
@@ -208,6 +212,7 @@ func (u *unfolding) write(ctx context.Context, b *Batches, s *store.Store, feed 
 	for cut, n := range u.cuts {
 		counted = append(counted, store.Waiting{Cut: cut, N: n})
 	}
+	feed.Segments += u.segments
 	if err := b.Course.Unfold(ctx, s, feed, next, u.set, counted); err != nil || len(u.refused) == 0 {
 		return nil, err
 	}
