@@ -5,11 +5,13 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet"
 )
 
 // passengers is a list with every mistake that it should survive, in windows-1252 with
@@ -410,6 +413,88 @@ func batchUnderFaults(t *testing.T, pace string) {
 	}
 	if len(rows) != good+1 || unknown > good/10 {
 		t.Errorf("%d rows, %d unknown: %s", len(rows), unknown, one.Tally.Equation)
+	}
+}
+
+// Whatever is done to it, at whatever moments: paused, let go on, slowed down, killed, its gateway
+// cutting connections, and withdrawn in the end. By the gateway's ledger no row is taken twice, what
+// is delivered was taken, and what was withdrawn was not.
+func TestBatchKilledAtRandom(t *testing.T) {
+	t.Parallel()
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	rng := rand.New(rand.NewPCG(seed, 0)) // #nosec G404 -- a test
+	h := build(t, quick).with("longshore")
+	other := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease}
+	other.start("127.0.0.1:0")
+	t.Cleanup(func() { other.stop(os.Interrupt) })
+	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "longshore", How: "cut before taking", Share: 0.01},
+		fleet.Mood{Gateway: "longshore", How: "cut after taking", Share: 0.01}); err != nil {
+		t.Fatal(err)
+	}
+	const rows = 3000
+	var list bytes.Buffer
+	list.WriteString("mobile,name\n")
+	for i := range rows {
+		fmt.Fprintf(&list, "+447700%06d,n%d\n", i/80*100+i%80, i)
+	}
+	one := h.batched(list.Bytes(), client.BatchWants{Text: "Hello {name}"})
+	per := 400
+	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
+	none := &client.Guard{}
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Scouts: "100", Seed: seed, Guard: none}))
+	went := func() int { return len(h.Fleet.Longshore.Entries()) }
+	eventually(t, "scouts go", func() bool { return went() > rng.IntN(60) })
+	must[client.Batch](t)(other.Client.ReleaseBatch(t.Context(), one.ID))
+	var did []string
+	for went() < rows*2/3 {
+		until := went() + rng.IntN(300)
+		deadline := time.Now().Add(time.Duration(200+rng.IntN(1500)) * time.Millisecond)
+		for went() < until && time.Now().Before(deadline) {
+			time.Sleep(time.Millisecond)
+		}
+		by := []*house{h, other}[rng.IntN(2)]
+		do := []string{"kill", "pause", "pace", "no pace", "freeze"}[rng.IntN(5)]
+		did = append(did, do)
+		switch do {
+		case "kill":
+			by.kill()
+			by.restart()
+		case "pause":
+			must[client.Batch](t)(by.Client.PauseBatch(t.Context(), one.ID))
+			must[client.Batch](t)(by.Client.ResumeBatch(t.Context(), one.ID))
+		case "pace":
+			must[client.Batch](t)(by.Client.PaceBatch(t.Context(), one.ID, fmt.Sprint(50+rng.IntN(400), "/s")))
+		case "no pace":
+			must[client.Batch](t)(by.Client.PaceBatch(t.Context(), one.ID, ""))
+		case "freeze": // for longer than its lease lasts
+			by.cmd.Process.Signal(syscall.SIGSTOP)
+			time.Sleep(700 * time.Millisecond)
+			by.cmd.Process.Signal(syscall.SIGCONT)
+		}
+	}
+	must[client.Batch](t)(h.Client.PaceBatch(t.Context(), one.ID, ""))
+	must[client.Batch](t)(h.Client.CancelBatch(t.Context(), one.ID))
+	one = h.batchWhen(one.ID, "it has come to its end", finished)
+	t.Logf("%v: %s", did, one.Tally.Equation)
+	taken := map[string]int{}
+	for _, e := range h.Fleet.Longshore.Entries() {
+		taken[e.Ref]++
+	}
+	states := map[string]int{}
+	for _, row := range must[[][]string](t)(csv.NewReader(bytes.NewReader(h.result(one.ID, "csv"))).ReadAll())[1:] {
+		id, state := row[9], row[2]
+		states[state]++
+		n := taken[id]
+		switch {
+		case n > 1, state == "delivered" && n != 1, state == "cancelled" && n != 0:
+			t.Errorf("%v was taken %d times", row, n)
+		case state != "delivered" && state != "cancelled" && state != "unknown":
+			t.Errorf("%v is %s", row, state)
+		}
+	}
+	if states["delivered"]+states["cancelled"]+states["unknown"] != rows || states["delivered"] < rows/3 {
+		t.Errorf("%v", states)
 	}
 }
 
