@@ -7,14 +7,20 @@ import type { Moment } from "../../parts/Chart";
 
 const Chart = lazy(() => import("../../parts/Chart"));
 
-/** How many a second went, between each two moments, until the last one had gone. */
+/**
+ * How many a second went, until the last one had gone: over three seconds, as how a batch stands is
+ * noted a little sooner or later each time, which over one would look like going too fast.
+ */
 function rates(course: BatchCourse): Moment[] {
+  const times = course.points.map((p) => Date.parse(p.at));
   const last = course.points.at(-1)!.gone;
   const over = course.points.findIndex((p) => p.gone === last && Object.keys(p.states).every((s) => s !== "queued" && s !== "held"));
   return course.points.slice(1, over < 0 ? undefined : over + 2).map((p, i) => {
-    const before = course.points[i]!;
-    const seconds = (Date.parse(p.at) - Date.parse(before.at)) / 1000;
-    return { at: Date.parse(p.at), "a second": Math.max(p.gone - before.gone, 0) / Math.max(seconds, 0.1) };
+    const at = times[i + 1]!;
+    let from = i;
+    while (from > 0 && at - times[from]! < 3000) from--;
+    const seconds = (at - times[from]!) / 1000;
+    return { at, "a second": Math.max(p.gone - course.points[from]!.gone, 0) / Math.max(seconds, 0.1) };
   });
 }
 
