@@ -230,7 +230,7 @@ func (s *saving) row(ctx context.Context, row sheet.Row) error {
 	in := slices.Concat(s.Groups, sheet.ReadGroups(cell(s.group)))
 	if wrong == "" {
 		if err := groups("groups", in); err != nil {
-			wrong = fault.Of(err)[0].Wrong
+			wrong = fmt.Sprintf("%s, accepted is %s", fault.Of(err)[0].Wrong, fault.Of(err)[0].Accepted)
 		}
 	}
 	if wrong != "" {
