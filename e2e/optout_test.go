@@ -172,20 +172,23 @@ func TestStopIsAnswered(t *testing.T) {
 		})
 	}
 	h.settled(h.send(client.Draft{To: number, Text: "Berth 3", Sender: own}).ID)
-	for _, word := range []string{"STOP", "Stop!", "start", "START", "ΤΕΛΟΣ"} {
-		write(word)
-	}
 	var texts []string
-	eventually(t, "answers arrive", func() bool {
-		texts = nil
-		for _, m := range must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{To: number}, "", 0)).Items {
-			if m.State != "delivered" || m.Sender != own || m.Gateway != "waxseal" {
-				return false
+	for _, word := range []struct {
+		text     string
+		messages int // there are then
+	}{{"STOP", 2}, {"Stop!", 2}, {"start", 3}, {"START", 3}, {"ΤΕΛΟΣ", 4}} {
+		write(word.text)
+		eventually(t, "the answer to "+word.text+" arrives", func() bool {
+			texts = nil
+			for _, m := range must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{To: number}, "", 0)).Items {
+				if m.State != "delivered" || m.Sender != own || m.Gateway != "waxseal" {
+					return false
+				}
+				texts = append(texts, m.Text)
 			}
-			texts = append(texts, m.Text)
-		}
-		return len(texts) == 4
-	})
+			return len(texts) == word.messages
+		})
+	}
 	if want := "[No more texts. START to undo. Welcome back. No more texts. START to undo. Berth 3]"; fmt.Sprint(texts) != want {
 		t.Errorf("%v, want %s", texts, want)
 	}

@@ -59,9 +59,8 @@ func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, 
 
 // Main runs the command line and returns the exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := untilAsked(os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	context.AfterFunc(ctx, stop) // whoever asks a second time does not want to wait
 	out, errOut = shown(out), shown(errOut)
 	root := newRoot()
 	root.SetArgs(args)
@@ -70,6 +69,27 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetErr(errOut)
 	cmd, err := root.ExecuteContextC(ctx)
 	return code(cmd, err, errOut)
+}
+
+// untilAsked is a context that ends with the first of some signals. The second ends the process,
+// as it would have without us: whoever asks twice does not want to wait.
+func untilAsked(signals ...os.Signal) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(context.Background())
+	asked := make(chan os.Signal, 2) // however soon the second comes
+	signal.Notify(asked, signals...)
+	go func() {
+		<-asked
+		cancel()
+		again := <-asked
+		signal.Reset(signals...)
+		if self, err := os.FindProcess(os.Getpid()); err == nil {
+			self.Signal(again)
+		}
+	}()
+	return ctx, func() {
+		signal.Stop(asked)
+		cancel()
+	}
 }
 
 // interruptible is standard input that nobody waits for once the command is to end.

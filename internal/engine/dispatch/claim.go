@@ -176,14 +176,14 @@ func counting(g *roster.Gateway, messages int) int {
 //
 // from is where in the queue to look, and is moved on; nil: from the first on.
 func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, deferring bool, from *heads) (claimed, error) {
-	since := from.since(time.Now())
+	rows := k.rows(from)
+	since := from.since(time.Now(), rows.queue)
 	next := since
 	var c claimed
 	var slot store.Slot
 	var changed, stopped []store.Message
 	codes := 0
 	paced := k.d.Roster.Book().Paced
-	rows := k.rows(from)
 	var drawn drawn
 	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
 		c, codes, next, slot, changed, stopped = claimed{}, 0, since, store.Slot{}, nil, nil
@@ -367,12 +367,12 @@ const (
 	lookBack = 500 * time.Millisecond
 )
 
-// since is from where on to look.
-func (h *heads) since(now time.Time) (since [pace.Lanes]time.Time) {
+// since is from where on to look; all is whether all lanes are looked at.
+func (h *heads) since(now time.Time, all bool) (since [pace.Lanes]time.Time) {
 	if h == nil {
 		return since
 	}
-	if now.Sub(h.wholly) >= wholly {
+	if all && now.Sub(h.wholly) >= wholly {
 		h.wholly = now
 		return since
 	}
