@@ -6,7 +6,6 @@ import (
 	"io"
 	"net/http"
 	"strconv"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -109,17 +108,6 @@ func (a *API) saveRecipients(c *gin.Context) {
 		saved.Left = append(saved.Left, client.LeftRow(l))
 	}
 	c.JSON(http.StatusOK, saved)
-}
-
-// uploaded takes a list in, as it flows.
-func (a *API) uploaded(c *gin.Context, take func(io.Reader) error) error {
-	control := http.NewResponseController(c.Writer)
-	err := take(flowing{http.MaxBytesReader(c.Writer, c.Request.Body, listMost), control})
-	if err == nil {
-		control.SetReadDeadline(time.Time{})
-		c.Set(bodyRead, true)
-	}
-	return err
 }
 
 func (a *API) recipients(c *gin.Context) {
