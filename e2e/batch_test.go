@@ -349,9 +349,7 @@ func TestBatchUnderFaults(t *testing.T) {
 
 func batchUnderFaults(t *testing.T, pace string) {
 	h := build(t, quick).with("longshore")
-	other := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease}
-	other.start("127.0.0.1:0")
-	t.Cleanup(func() { other.stop(os.Interrupt) })
+	other := h.beside()
 	const good = 2400
 	var list bytes.Buffer
 	list.WriteString("mobile,name\n")
@@ -425,9 +423,7 @@ func TestBatchKilledAtRandom(t *testing.T) {
 	t.Logf("seed %d", seed)
 	rng := rand.New(rand.NewPCG(seed, 0)) // #nosec G404 -- a test
 	h := build(t, quick).with("longshore")
-	other := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease}
-	other.start("127.0.0.1:0")
-	t.Cleanup(func() { other.stop(os.Interrupt) })
+	other := h.beside()
 	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "longshore", How: "cut before taking", Share: 0.01},
 		fleet.Mood{Gateway: "longshore", How: "cut after taking", Share: 0.01}); err != nil {
 		t.Fatal(err)
@@ -720,6 +716,39 @@ func TestConsoleBatch(t *testing.T) {
 	b.shows("main", "2 rows")
 }
 
+// What is left at the end of a batch's time expires, and nothing of it goes any more.
+func TestBatchUntil(t *testing.T) {
+	t.Parallel()
+	h := build(t, quick).with("longshore")
+	per := 50
+	must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), "longshore", client.GatewayChange{PerSecond: &per}))
+	var list strings.Builder
+	list.WriteString("mobile,name\n")
+	for i := range 600 {
+		fmt.Fprintf(&list, "+447700%06d,n%d\n", i/80*100+i%80, i)
+	}
+	one := h.batched([]byte(list.String()), client.BatchWants{Text: "Hello {name}"})
+	until := time.Now().Add(4 * time.Second)
+	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{Until: &until}))
+	one = h.batchWhen(one.ID, "it has come to its end", finished)
+	went, latest := 0, time.Time{}
+	for _, row := range must[client.List[client.BatchRow]](t)(h.Client.BatchRows(t.Context(), one.ID, "", "delivered", "", 500)).Items {
+		m := must[client.Message](t)(h.Client.Message(t.Context(), row.Message, false))
+		went++
+		for _, e := range m.Evidence {
+			if e.Claim == "sending" && e.At.After(latest) {
+				latest = e.At
+			}
+		}
+	}
+	if late := latest.Sub(until); late > 100*time.Millisecond || went < 50 { // the clock of the database is not ours
+		t.Errorf("%d went, the last %v after the end", went, late)
+	}
+	if n := one.Tally.States["expired"]; n+int64(went) != 600 || n < 200 {
+		t.Errorf("%s", one.Tally.Equation)
+	}
+}
+
 // Gateways of a route share a batch by weight, and one that rests gives its share to the others.
 // The rows come from an iterator.
 func TestBatchBesideARestingGateway(t *testing.T) {
@@ -759,7 +788,8 @@ func TestBatchBesideARestingGateway(t *testing.T) {
 			through[g.Gateway] += n
 		}
 	}
-	if went := len(h.Fleet.Longshore.Entries()); through["longshore"]+through["harbourline"] != rows || through["longshore"] > int64(went) ||
+	if went := len(h.Fleet.Longshore.Entries()); through["longshore"]+through["harbourline"] != rows ||
+		through["longshore"] > int64(went) ||
 		went >= shares["longshore"] {
 		t.Errorf("of shares %v, %d went through the one that was paused: %v", shares, went, through)
 	}

@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -18,9 +17,7 @@ func TestBudgetsAndASecondPerson(t *testing.T) {
 	t.Parallel()
 	limits := []string{"--budget-day", "30 EUR", "--approve-rows", "300", "--approve-cost", "25 EUR"}
 	h := build(t, quick, func(h *house) { h.flags = limits }).with("longshore")
-	other := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease, flags: limits}
-	other.start("127.0.0.1:0")
-	t.Cleanup(func() { other.stop(os.Interrupt) })
+	other := h.beside()
 	list := func(from, n int) []byte {
 		var b strings.Builder
 		b.WriteString("mobile,name\n")

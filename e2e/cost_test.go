@@ -239,9 +239,7 @@ func TestRehearseThenSend(t *testing.T) {
 func TestRulesDecideAndCanBeChanged(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
-	second := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL}
-	second.start("127.0.0.1:0")
-	t.Cleanup(func() { second.stop(os.Interrupt) })
+	second := h.beside()
 	us := client.Draft{To: "+12025550143", Text: "Berth 3"}
 	refused := func(d client.Draft, why string) {
 		t.Helper()
@@ -514,9 +512,7 @@ func TestSenderKeepsItsOwnPace(t *testing.T) {
 		)
 	}
 	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: "+447700900000", PerSecond: limit}))
-	second := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL}
-	second.start("127.0.0.1:0")
-	t.Cleanup(func() { second.stop(os.Interrupt) })
+	h.beside()
 
 	for i := range messages {
 		must[client.Message](

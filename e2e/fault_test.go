@@ -287,9 +287,7 @@ func TestNeverFasterThanAllowedAcrossInstances(t *testing.T) {
 			client.NewGateway{Source: fmt.Sprintf(plainDialect, limit), Address: gateway.URL, AskAfter: "1h", GiveUpAfter: "2h"},
 		),
 	)
-	second := &house{t: t, database: h.database, data: t.TempDir(), Key: h.Key, FleetURL: h.FleetURL}
-	second.start("127.0.0.1:0")
-	t.Cleanup(func() { second.stop(os.Interrupt) })
+	second := h.beside()
 
 	for i := range messages {
 		c := []*client.Client{h.Client, second.Client}[i%2]

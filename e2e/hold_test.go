@@ -117,10 +117,13 @@ func TestHeldForATime(t *testing.T) {
 	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))
 	defer db.Close(t.Context())
 	var ends time.Time
-	if err := db.QueryRow(t.Context(), "SELECT max(opens_at) FROM batch_feeds").Scan(&ends); err != nil || time.Until(ends) < 58*time.Minute {
+	if err := db.QueryRow(t.Context(), "SELECT max(opens_at) FROM batch_feeds").Scan(&ends); err != nil ||
+		time.Until(ends) < 58*time.Minute {
 		t.Errorf("they go at %s: %v", ends, err)
 	}
-	if f := must[client.BatchForecast](t)(h.Client.ForecastBatch(t.Context(), one.ID, client.Launch{})); f.EndsAt.Sub(ends).Abs() > time.Minute {
+	if f := must[client.BatchForecast](t)(h.Client.ForecastBatch(t.Context(), one.ID, client.Launch{})); f.EndsAt.Sub(ends).
+		Abs() >
+		time.Minute {
 		t.Errorf("quiet until %s, it is forecast to end at %s", ends, f.EndsAt)
 	}
 	if code, out, _ := h.pigeon("", "batch", "show", one.ID); code != 0 ||

@@ -176,6 +176,15 @@ func (h *house) start(listen string) {
 // listen is where it listens, to start it there again.
 func (h *house) listen() string { return strings.TrimPrefix(h.URL, "http://") }
 
+// beside is a second instance on the same database.
+func (h *house) beside() *house {
+	h.t.Helper()
+	other := &house{t: h.t, database: h.database, data: h.t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease, flags: h.flags}
+	other.start("127.0.0.1:0")
+	h.t.Cleanup(func() { other.stop(os.Interrupt) })
+	return other
+}
+
 func (h *house) stop(sig os.Signal) {
 	h.cmd.Process.Signal(sig)
 	h.cmd.Wait()

@@ -108,7 +108,11 @@ func TestOptOuts(t *testing.T) {
 // reply writes from a practice phone to whoever wrote to it last.
 func (h *house) reply(number, text string) {
 	h.t.Helper()
-	response, err := http.Post(h.FleetURL+"/phones/"+number+"/reply", "application/json", strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)))
+	response, err := http.Post(
+		h.FleetURL+"/phones/"+number+"/reply",
+		"application/json",
+		strings.NewReader(fmt.Sprintf(`{"text":%q}`, text)),
+	)
 	if err != nil || response.StatusCode != http.StatusNoContent {
 		h.t.Fatalf("%v %v", response, err)
 	}

@@ -55,7 +55,8 @@ func TestRecipientLists(t *testing.T) {
 		t.Errorf("one of them: %+v", one)
 	}
 
-	b := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: "Dear {Name}, seat {seat|free} at {Fähre|any time}"}))
+	const text = "Dear {Name}, seat {seat|free} at {Fähre|any time}"
+	b := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: text}))
 	from := client.Invitation{List: "passengers", Groups: []string{"islanders", "window"}, Without: []string{"crew"}}
 	done := must[client.BatchAppended](t)(h.Client.Invite(t.Context(), b.ID, from))
 	zero := 0
@@ -82,7 +83,9 @@ func TestRecipientLists(t *testing.T) {
 			t.Errorf("want %q, got %v", what, err)
 		}
 	}
-	for what, bad := range map[string]client.SaveHint{"group": {Groups: []string{" \x01"}}, "country": {Country: "UK"}, "number": {Number: "Fax"}} {
+	for what, bad := range map[string]client.SaveHint{
+		"group": {Groups: []string{" \x01"}}, "country": {Country: "UK"}, "number": {Number: "Fax"},
+	} {
 		if _, err := save(first, bad); err == nil || !strings.Contains(err.Error(), what) {
 			t.Errorf("a wrong %s: %v", what, err)
 		}
@@ -100,7 +103,8 @@ func TestRecipientLists(t *testing.T) {
 	}
 
 	// What is replaced is as it was until all of the other is there.
-	if _, err := save("phone\nnobody\n", client.SaveHint{Replace: true, Number: "phone"}); err == nil || !strings.Contains(err.Error(), "none of its rows") {
+	if _, err := save("phone\nnobody\n", client.SaveHint{Replace: true, Number: "phone"}); err == nil ||
+		!strings.Contains(err.Error(), "none of its rows") {
 		t.Errorf("replaced by nobody: %v", err)
 	}
 	if _, err := h.Client.SaveRecipients(t.Context(), "passengers", &broken{}, client.SaveHint{Replace: true}); err == nil {
@@ -138,12 +142,14 @@ func TestRecipientLists(t *testing.T) {
 func TestRecipientCommands(t *testing.T) {
 	t.Parallel()
 	h := build(t)
-	if code, _, said := h.pigeon("+447700900101\n", "batch", "rehearse", "-", "--text", "x"); code != 3 || !strings.Contains(said, "no gateway yet") {
+	if code, _, said := h.pigeon("+447700900101\n", "batch", "rehearse", "-", "--text", "x"); code != 3 ||
+		!strings.Contains(said, "no gateway yet") {
 		t.Errorf("without a gateway: %d, %s", code, said)
 	}
 	h.withHarbourline()
 	file := filepath.Join(t.TempDir(), "crew.csv")
-	if err := os.WriteFile(file, []byte("Name,Phone,Tags\nAnn,+447700900101,day\nBo,+447700900102,\"day; night\"\nCy,none,\n"), 0o600); err != nil {
+	const sheet = "Name,Phone,Tags\nAnn,+447700900101,day\nBo,+447700900102,\"day; night\"\nCy,none,\n"
+	if err := os.WriteFile(file, []byte(sheet), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, tt := range []struct {
@@ -153,18 +159,23 @@ func TestRecipientCommands(t *testing.T) {
 	}{
 		{[]string{"recipients", "list"}, 0, []string{"There are none. To keep one: pigeon recipients save NAME FILE"}},
 		{[]string{"recipients", "save", "crew", file, "--dry-run"}, 3, []string{"line 4: ", "Nothing was kept.", "crew"}},
-		{[]string{"recipients", "save", "crew", file}, 3, []string{`numbers in "Phone"`, "line 4: ", "crew   2     0         0           1          2"}},
-		{[]string{"recipients", "add", "crew", "07700 900103", "--country", "GB", "--field", "Name=Di", "--group", "night"}, 0, []string{"crew"}},
-		{[]string{"recipients", "show", "crew", "--group", "night"}, 0, []string{"Bo", "Di", "day, night", "3 recipients · day 2 · night 2"}},
+		{[]string{"recipients", "save", "crew", file}, 3,
+			[]string{`numbers in "Phone"`, "line 4: ", "crew   2     0         0           1          2"}},
+		{[]string{"recipients", "add", "crew", "07700 900103", "--country", "GB", "--field", "Name=Di", "--group", "night"}, 0,
+			[]string{"crew"}},
+		{[]string{"recipients", "show", "crew", "--group", "night"}, 0,
+			[]string{"Bo", "Di", "day, night", "3 recipients · day 2 · night 2"}},
 		{[]string{"recipients", "show", "crew", "-o", "csv"}, 0, []string{"Name,Phone,groups\nAnn,+447700900101,day\n"}},
-		{[]string{"recipients", "remove", "crew", "+447700900102", "--group", "night"}, 0, []string{"Taken off the group night of crew: 1 of 1."}},
+		{[]string{"recipients", "remove", "crew", "+447700900102", "--group", "night"}, 0,
+			[]string{"Taken off the group night of crew: 1 of 1."}},
 		{[]string{"recipients", "remove", "crew", "+447700900199"}, 3, []string{"0 of 1"}},
 		{[]string{"recipients", "list"}, 0, []string{"crew", "3", "Name, Phone", "first"}},
 		{[]string{"recipients", "show", "nobody"}, 3, []string{"There is no list of recipients nobody. Known are crew."}},
 		{[]string{"recipients", "save", "crew", "/nowhere.csv"}, 2, []string{"there is no file /nowhere.csv"}},
 		{[]string{"batch", "rehearse", "--list", "crew", "--group", "day", "--text", "Hello {Name}"}, 0,
 			[]string{`the list "crew", of day; 2 rows`, "crew, day", "Hello Ann"}},
-		{[]string{"batch", "launch", "--list", "crew", "--without", "day", "--text", "Hi {Name}", "--yes", "--wait"}, 0, []string{"1 delivered"}},
+		{[]string{"batch", "launch", "--list", "crew", "--without", "day", "--text", "Hi {Name}", "--yes", "--wait"}, 0,
+			[]string{"1 delivered"}},
 		{[]string{"batch", "rehearse", "--group", "day", "--text", "x"}, 2, []string{"give --list, too"}},
 		{[]string{"batch", "rehearse", file, "--list", "crew", "--text", "x"}, 2, []string{"one of the two"}},
 		{[]string{"batch", "rehearse", "--text", "x"}, 2, []string{"expected a file, a batch, or --list"}},

@@ -97,9 +97,7 @@ func TestSessionsOfTheConsole(t *testing.T) {
 func TestStreamsEndWithTheirKey(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
-	other := &house{t: t, database: h.database, data: t.TempDir(), FleetURL: h.FleetURL, Key: h.Key}
-	other.start("127.0.0.1:0")
-	t.Cleanup(func() { other.stop(os.Interrupt) })
+	other := h.beside()
 	key := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "watcher"}))
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()

@@ -40,7 +40,9 @@ func seasonTickets() []byte {
 	groups := []string{"islanders", "commuters", "islanders, commuters", "crew"}
 	for i := range 4 * len(ports) {
 		p := ports[i%len(ports)]
-		w.Write([]string{p.names[i/len(ports)%len(p.names)], fmt.Sprintf(p.numbers, 10+i/len(ports)), p.language, homes[i%3], groups[i*7%11%4]})
+		w.Write(
+			[]string{p.names[i/len(ports)%len(p.names)], fmt.Sprintf(p.numbers, 10+i/len(ports)), p.language, homes[i%3], groups[i*7%11%4]},
+		)
 	}
 	w.Flush()
 	return b.Bytes()

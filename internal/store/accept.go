@@ -150,8 +150,8 @@ const (
 			$20::text[], $21::text[], $22::timestamptz[])
 		AS n (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until,
 		created_at, country, template, registration, given, fields, flash, route, begun, held_until)`
-	insertStandings = `INSERT INTO standings_%M (id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest,
-		attempts)
+	insertStandings = `INSERT INTO standings_%M
+		(id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest, attempts)
 	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::bigint[], $6::int[], $7::int[], $8::text[],
 		$9::text[], $10::bytea[], $11::int[])`
 )

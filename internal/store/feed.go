@@ -288,9 +288,15 @@ func (s *Store) SegmentsOut(ctx context.Context, id uuid.UUID) (n int64, err err
 // DeferFeed lets nothing of a feed go before a moment, unless it stands elsewhere by now.
 func (s *Store) DeferFeed(ctx context.Context, f Feed, until time.Time) error {
 	var b pgx.Batch
-	b.Queue(`WITH deferred AS (UPDATE batch_feeds SET opens_at = $4 WHERE batch_id = $1 AND n = $2 AND next_row = $3 AND opens_at < $4 RETURNING n)
+	b.Queue(
+		`WITH deferred AS (UPDATE batch_feeds SET opens_at = $4
+			WHERE batch_id = $1 AND n = $2 AND next_row = $3 AND opens_at < $4 RETURNING n)
 		UPDATE batch_waiting w SET state = 'held' FROM deferred WHERE w.batch_id = $1 AND w.feed = deferred.n AND w.state = 'queued'`,
-		f.BatchID, f.N, f.NextRow, until)
+		f.BatchID,
+		f.N,
+		f.NextRow,
+		until,
+	)
 	return s.send(ctx, &b)
 }
 
@@ -318,7 +324,8 @@ func (s *Store) FeedStates(ctx context.Context, id uuid.UUID) (map[FeedKind]deli
 		err = rows.Scan(&k.Gateway, &k.Scouts, &k.Hours, &state)
 		states[k] = state
 		return k, err
-	}, `SELECT f.gateway, f.scouts, f.hours, min(w.state) FROM batch_feeds f JOIN batch_waiting w ON w.batch_id = f.batch_id AND w.feed = f.n
+	}, `SELECT f.gateway, f.scouts, f.hours, min(w.state)
+		FROM batch_feeds f JOIN batch_waiting w ON w.batch_id = f.batch_id AND w.feed = f.n
 		WHERE f.batch_id = $1 GROUP BY 1, 2, 3`, id)
 	if err != nil {
 		return nil, fmt.Errorf("reading the feeds of a batch: %w", err)

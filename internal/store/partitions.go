@@ -235,7 +235,8 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 			now.Add(-paceKept),
 		},
 		{
-			"DELETE FROM batch_spends WHERE ctid IN (SELECT ctid FROM batch_spends WHERE scope <> 'batch' AND day < ?::date - 7 LIMIT 2000)",
+			"DELETE FROM batch_spends WHERE ctid IN " +
+				"(SELECT ctid FROM batch_spends WHERE scope <> 'batch' AND day < ?::date - 7 LIMIT 2000)",
 			now,
 		},
 		{

@@ -57,11 +57,14 @@ func (s *Store) ChangeList(
 ) (l RecipientList, err error) {
 	err = s.Transact(ctx, func(s *Store) error {
 		l = RecipientList{}
-		if err := s.gorm(ctx).Exec(`INSERT INTO recipient_lists (id, name, staged, by_whom, created_at, changed_at)
-			VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (name) DO NOTHING`, fresh.ID, fresh.Name, fresh.Staged, fresh.ByWhom, fresh.CreatedAt, fresh.ChangedAt).Error; err != nil {
-			return err
+		made := s.gorm(ctx).Exec(`INSERT INTO recipient_lists (id, name, staged, by_whom, created_at, changed_at)
+			VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (name) DO NOTHING`,
+			fresh.ID, fresh.Name, fresh.Staged, fresh.ByWhom, fresh.CreatedAt, fresh.ChangedAt)
+		if made.Error != nil {
+			return made.Error
 		}
-		if err := found(s.gorm(ctx).Raw("SELECT * FROM recipient_lists WHERE name = ? FOR UPDATE", fresh.Name).First(&l).Error); err != nil {
+		locked := s.gorm(ctx).Raw("SELECT * FROM recipient_lists WHERE name = ? FOR UPDATE", fresh.Name).First(&l)
+		if err := found(locked.Error); err != nil {
 			return err
 		}
 		if err := change(s, &l); err != nil {
@@ -85,6 +88,11 @@ func (s *Store) PutInPlace(ctx context.Context, staged uuid.UUID, name string) e
 		}
 		return changed(s.gorm(ctx).Exec("UPDATE recipient_lists SET name = ?, staged = false WHERE id = ?", name, staged))
 	})
+}
+
+// DropList forgets the list of an id, if there is one.
+func (s *Store) DropList(ctx context.Context, id uuid.UUID) error {
+	return s.gorm(ctx).Exec("DELETE FROM recipient_lists WHERE id = ?", id).Error
 }
 
 // DropStaged forgets lists that were staged before a moment and never became whole.
@@ -148,7 +156,8 @@ func (s *Store) PutRecipients(ctx context.Context, list uuid.UUID, set []Recipie
 func (s *Store) DropRecipients(ctx context.Context, list uuid.UUID, numbers []string, group string) (int, error) {
 	sql, args := "DELETE FROM recipients WHERE list_id = $1 AND number = ANY($2) RETURNING number", []any{list, numbers}
 	if group != "" {
-		sql = "UPDATE recipients SET groups = array_remove(groups, $3) WHERE list_id = $1 AND number = ANY($2) AND $3 = ANY(groups) RETURNING number"
+		sql = `UPDATE recipients SET groups = array_remove(groups, $3)
+			WHERE list_id = $1 AND number = ANY($2) AND $3 = ANY(groups) RETURNING number`
 		args = append(args, group)
 	}
 	had, err := query(ctx, s.hot(), scanPhone, sql, args...)
@@ -174,7 +183,8 @@ func (s *Store) Recipients(ctx context.Context, list uuid.UUID, of Of, after int
 		}
 		return r, err
 	}, `SELECT n, number, fields, groups FROM recipients WHERE list_id = $1 AND n > $2 AND ($3::text[] IS NULL OR groups && $3)
-			AND NOT groups && $4 AND ($5 = '' OR number = $5) ORDER BY n LIMIT $6`, list, after, of.Groups, append([]string{}, of.Without...),
+			AND NOT groups && $4 AND ($5 = '' OR number = $5) ORDER BY n LIMIT $6`,
+		list, after, of.Groups, append([]string{}, of.Without...),
 		of.Number, most)
 	if err != nil {
 		return nil, fmt.Errorf("reading recipients: %w", err)

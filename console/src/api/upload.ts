@@ -9,8 +9,13 @@ export async function uploadRows(batch: string, file: File, progress: (share: nu
   await upload(address, file, progress, "What came is kept, in a batch that is open.");
 }
 
+/** What is made of a file is called as the file is, without its ending. */
+export const called = (file: File) => file.name.replace(/\.[^.]+$/, "").slice(0, 100);
+
 /** Puts the rows of a sheet on a list that is kept. */
-export async function uploadRecipients(list: string, file: File, country: string, progress: (share: number) => void): Promise<RecipientsSaved> {
+export async function uploadRecipients(
+  list: string, file: File, country: string, progress: (share: number) => void,
+): Promise<RecipientsSaved> {
   const address = `/v1/recipient-lists/${encodeURIComponent(list)}/recipients?country=${encodeURIComponent(country)}`;
   return JSON.parse(await upload(address, file, progress, "What came is kept; the same sheet may be saved again.")) as RecipientsSaved;
 }

@@ -48,7 +48,8 @@ function Editor({ rule, close }: { rule: Rule; close: () => void }) {
       {(["stop", "start"] as const).map((word) => (
         <div className="field" key={word}>
           <Form.Label htmlFor={`${word}-answer`}>Answer to {word.toUpperCase()}</Form.Label>
-          <Form.Control id={`${word}-answer`} maxLength={300} placeholder="none" value={r[`${word}_answer`] ?? ""} onChange={(e) => setRule({ ...r, [`${word}_answer`]: e.target.value })} />
+          <Form.Control id={`${word}-answer`} maxLength={300} placeholder="none" value={r[`${word}_answer`] ?? ""}
+            onChange={(e) => setRule({ ...r, [`${word}_answer`]: e.target.value })} />
         </div>
       ))}
       <p className="quiet">{quiet(r) && `Quiet hours: ${quiet(r)}. They are changed in an exported file.`}</p>

@@ -5,7 +5,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type RecipientsSaved } from "../api/client";
-import { uploadRecipients } from "../api/upload";
+import { called, uploadRecipients } from "../api/upload";
 import { amount } from "../parts/amount";
 import { Drop } from "../parts/Drop";
 import { More } from "../parts/More";
@@ -38,7 +38,7 @@ function Save({ list }: { list?: string }) {
   const [name, setName] = useState("");
   const [done, setDone] = useState(0);
   const save = useMutation({
-    mutationFn: (file: File) => uploadRecipients(list ?? (name.trim() || file.name.replace(/\.[^.]+$/, "").slice(0, 100)), file, country.trim(), setDone),
+    mutationFn: (file: File) => uploadRecipients(list ?? (name.trim() || called(file)), file, country.trim(), setDone),
     onSuccess: (of) => {
       void queries.invalidateQueries({ queryKey: ["recipients"] });
       if (!list && of.left_out === 0) void go(`/recipients/${encodeURIComponent(of.list.name)}`);
@@ -47,11 +47,15 @@ function Save({ list }: { list?: string }) {
   return (
     <>
       <Form className="filters" onSubmit={(e) => e.preventDefault()}>
-        {!list && <Form.Control className="w-auto" value={name} aria-label="Name of the list" placeholder="Name (default: the file's)" onChange={(e) => setName(e.target.value)} />}
+        {!list && (
+          <Form.Control className="w-auto" value={name} aria-label="Name of the list" placeholder="Name (default: the file's)"
+            onChange={(e) => setName(e.target.value)} />
+        )}
         <Form.Control className="w-auto" value={country} maxLength={2} aria-label="Country of numbers without a code"
           placeholder="Dialled in, such as GB" onChange={(e) => setCountry(e.target.value.toUpperCase())} />
       </Form>
-      <Drop choose={list ? "Choose a sheet" : "Keep a list"} label="A sheet of recipients" take={(file) => save.mutate(file)} done={save.isPending ? done : undefined}
+      <Drop choose={list ? "Choose a sheet" : "Keep a list"} label="A sheet of recipients"
+        take={(file) => save.mutate(file)} done={save.isPending ? done : undefined}
         words="or drop it here. A number stands once; a column called group names groups." />
       {save.error && <Refused error={save.error} />}
       {save.data && <Came of={save.data} />}
@@ -101,7 +105,10 @@ export function RecipientList() {
   const go = useNavigate();
   const [forgetting, setForgetting] = useState(false);
   const [adding, setAdding] = useState(false);
-  const about = useQuery({ queryKey: ["recipients", list], queryFn: () => got(api.GET("/v1/recipient-lists/{list}", { params: { path: { list } } })) });
+  const about = useQuery({
+    queryKey: ["recipients", list],
+    queryFn: () => got(api.GET("/v1/recipient-lists/{list}", { params: { path: { list } } })),
+  });
   const { data, error, fetchNextPage, hasNextPage, isFetching } = useInfiniteQuery({
     queryKey: ["recipients", list, "rows", group],
     queryFn: ({ pageParam }) => got(api.GET("/v1/recipient-lists/{list}/recipients", {
@@ -123,7 +130,8 @@ export function RecipientList() {
   const begin = useMutation({
     mutationFn: async () => {
       const made = await got(api.POST("/v1/batches", { body: { name: group ? `${list}, ${group}` : list } }));
-      await got(api.POST("/v1/batches/{id}/recipients", { params: { path: { id: made.id } }, body: { list, groups: group ? [group] : null, at: 0 } }));
+      const from = { list, groups: group ? [group] : null, at: 0 };
+      await got(api.POST("/v1/batches/{id}/recipients", { params: { path: { id: made.id } }, body: from }));
       return made.id;
     },
     onSuccess: (id) => { void queries.invalidateQueries({ queryKey: ["batches"] }); void go(`/batches/${id}`); },
@@ -140,9 +148,16 @@ export function RecipientList() {
       {about.data && (
         <>
           <p>
-            <button className="plain" aria-pressed={!group} onClick={() => setSearch({})}>{amount(about.data.rows)} {about.data.rows === 1 ? "recipient" : "recipients"}</button>
+            <button className="plain" aria-pressed={!group} onClick={() => setSearch({})}>
+              {amount(about.data.rows)} {about.data.rows === 1 ? "recipient" : "recipients"}
+            </button>
             {about.data.groups.map((g) => (
-              <span key={g.name}> · <button className="plain" aria-pressed={g.name === group} onClick={() => setSearch({ group: g.name })}>{g.name} {amount(g.rows)}</button></span>
+              <span key={g.name}>
+                {" · "}
+                <button className="plain" aria-pressed={g.name === group} onClick={() => setSearch({ group: g.name })}>
+                  {g.name} {amount(g.rows)}
+                </button>
+              </span>
             ))}
           </p>
           <div className="filters">

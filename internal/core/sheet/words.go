@@ -79,9 +79,11 @@ func split(all string) []string {
 }
 
 // groupWords are what a column of groups is called, in the same languages.
-var groupWords = split(`group, groups, tag, tags, segment list, gruppe, gruppen, groupe, groupes, grupo, grupos, gruppo, gruppi, groep, groepen, grupper,
-	grupp, ryhma, ryhmat, grupa, grupy, skupina, skupiny, csoport, csoportok, grup, grupuri, grupe, ομαδα, ομαδες, gruplar, группа,
-	группы, група, групи, групи получатели, समूह, مجموعة, المجموعة, グループ`)
+var groupWords = split(
+	`group, groups, tag, tags, gruppe, gruppen, groupe, groupes, grupo, grupos, gruppo, gruppi, groep, groepen, grupper, grupp,
+	ryhma, ryhmat, grupa, grupy, skupina, skupiny, csoport, csoportok, grup, grupuri, grupe, ομαδα, ομαδες, gruplar,
+	группа, группы, група, групи, समूह, مجموعة, المجموعة, グループ`,
+)
 
 // HoldsGroups reports whether a column is called as one that says which groups somebody is in.
 func HoldsGroups(head string) bool { return slices.Contains(groupWords, fold(head)) }

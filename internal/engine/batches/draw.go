@@ -54,6 +54,7 @@ type line struct {
 	one  store.Batch
 	feed int
 	rows []ready
+	from int // the rows of the feed from this one on are among them, up to
 	next int // the first row that was not looked at
 
 	failed int       // so often in a row
@@ -107,7 +108,7 @@ func (s *shelf) from(w *filling, now time.Time) (row, dropped int) {
 	defer s.mu.Unlock()
 	l := s.find(w.g.ID, w.one.ID, w.feed.N)
 	if l == nil {
-		l = &line{feed: w.feed.N, next: w.feed.NextRow}
+		l = &line{feed: w.feed.N, from: w.feed.NextRow, next: w.feed.NextRow}
 		s.lines[w.g.ID] = append(s.lines[w.g.ID], l)
 	}
 	l.one = w.one
@@ -131,7 +132,7 @@ func (s *shelf) forward(gateway, one uuid.UUID, feed, stands int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if l := s.find(gateway, one, feed); l != nil {
-		l.rows, l.next = since(l.rows, stands), max(l.next, stands)
+		l.rows, l.from, l.next = since(l.rows, stands), max(l.from, stands), max(l.next, stands)
 		l.failed = 0
 	}
 }
@@ -230,7 +231,7 @@ func (b *Batches) Draw(
 		return d, nil
 	}
 	feed, ok, err := s.LockFeed(ctx, l.one.ID, l.feed, now)
-	if err != nil || !ok || feed.Paced {
+	if err != nil || !ok || feed.Paced || feed.NextRow < l.from { // rows would be passed over
 		return d, err
 	}
 	u := unfolding{one: l.one}
@@ -261,7 +262,7 @@ func (b *Batches) Draw(
 			break
 		}
 		slow := paced[m.Sender] > 0 // it was only just given a pace
-		if r.refused == nil && m.State == delivery.Queued && m.GatewayID == gateway && !slow {
+		if r.refused == nil && m.State == delivery.Queued && m.GatewayID == gateway && !slow && m.ValidUntil.After(now) {
 			if !place(*m) {
 				u.forgo(&r)
 				d.More = true

@@ -96,6 +96,14 @@ func TestShelf(t *testing.T) {
 		}
 	}
 	s.forward(g.ID, first.one.ID, 1, 10)
+	// Of what stands ready no row is missing from the one on that its feed has come to.
+	third := filled(4)
+	s.from(third, now)
+	s.add(third, rows(now, 4, 6), 7)
+	s.forward(g.ID, third.one.ID, 1, 6)
+	if l := s.find(g.ID, third.one.ID, 1); l.from != 6 {
+		t.Errorf("whole from row %d on, want 6", l.from)
+	}
 	s.keep([]*filling{first}, map[uuid.UUID]int{g.ID: 4})
 	if lines, queued := s.counted(g.ID, now); s.find(g.ID, second.one.ID, 1) != nil || lines != 0 || queued != 4 {
 		t.Errorf("%d lines with rows, %d batches in the queue", lines, queued)

@@ -152,10 +152,14 @@ func (f *feeding) look(ctx context.Context) (busy bool, err error) {
 	}
 	now := f.Now()
 	var open []store.Feed
-	sharing := map[string]int{} // batches at a gateway
+	sharing := map[string]int{} // batches at a gateway; their feeds follow each other
 	for _, feed := range feeds {
-		if feed.Open && !feed.OpensAt.After(now) {
-			open = append(open, feed)
+		if !feed.Open || feed.OpensAt.After(now) {
+			continue
+		}
+		open = append(open, feed)
+		same := func(other store.Feed) bool { return other.BatchID == feed.BatchID && other.Gateway == feed.Gateway }
+		if !slices.ContainsFunc(open[:len(open)-1], same) {
 			sharing[feed.Gateway]++
 		}
 	}

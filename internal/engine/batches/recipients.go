@@ -71,7 +71,13 @@ func (b *Batches) Invite(ctx context.Context, id uuid.UUID, name string, of stor
 		return w.done(0), err
 	}
 	if w.at == at {
-		return w.done(0), fault.New("groups", "nobody on the list is meant", fmt.Sprintf("groups that somebody is in: pigeon recipients show %q", name))
+		return w.done(
+				0,
+			), fault.New(
+				"groups",
+				"nobody on the list is meant",
+				fmt.Sprintf("groups that somebody is in: pigeon recipients show %q", name),
+			)
 	}
 	return w.done(0), b.Store.DropFile(ctx, id)
 }

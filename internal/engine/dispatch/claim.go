@@ -184,9 +184,9 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	var changed, stopped []store.Message
 	codes := 0
 	paced := k.d.Roster.Book().Paced
-	var drawn drawn
+	var rowed drawn
 	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
-		c, codes, next, slot, changed, stopped = claimed{}, 0, since, store.Slot{}, nil, nil
+		c, codes, next, slot, changed, stopped, rowed = claimed{}, 0, since, store.Slot{}, nil, nil, drawn{}
 		now := k.d.Now()
 		others := free.others
 		if deferring && others > 0 {
@@ -232,7 +232,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			}
 		}
 		packer.kept = free.kept
-		drawn, err = k.draw(ctx, s, rows, others, packer)
+		rowed, err = k.draw(ctx, s, rows, others, packer)
 		if err != nil {
 			return err
 		}
@@ -240,7 +240,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			packer.packs[i].notBefore = senders.notBefore(packer.packs[i].messages)
 		}
 		c.packs, c.deferred = packer.packs, len(senders.later)
-		c.full = len(found) > 0 && len(found) >= max(free.others, 1) || drawn.more
+		c.full = len(found) > 0 && len(found) >= max(free.others, 1) || rowed.more
 		if err := s.Defer(ctx, senders.later); err != nil {
 			return err
 		}
@@ -258,7 +258,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		}
 		evidence := make([]store.Evidence, 0, len(found))
 		for _, m := range packer.messages() {
-			if _, is := drawn.going[m.ID]; !is {
+			if _, is := rowed.going[m.ID]; !is {
 				changed = append(changed, m)
 				evidence = append(evidence, course.Own(m, now, delivery.Sending, m.Attempts+1, ""))
 			}
@@ -266,11 +266,11 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		if err := k.d.Course.RecordClaimed(ctx, s, changed, evidence); err != nil {
 			return err
 		}
-		c.going(changed, drawn.going)
+		c.going(changed, rowed.going)
 		return nil
 	})
 	if err != nil {
-		if drawn.tried {
+		if rowed.tried {
 			k.d.Rows.Failed(k.id)
 		}
 		return claimed{}, err
@@ -286,8 +286,8 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	}
 	k.d.Course.Announce(changed)
 	k.d.Course.Announce(stopped)
-	if drawn.done != nil {
-		drawn.done(ctx)
+	if rowed.done != nil {
+		rowed.done(ctx)
 	}
 	return c, nil
 }

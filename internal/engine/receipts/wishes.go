@@ -111,7 +111,12 @@ func (s *settler) answer(number phone.Reading, m store.Inbound, wish optout.Wish
 		return a, false
 	}
 	a.Message = s.r.Intake.Message(p, d)
-	a.Begun = fmt.Sprintf("answers %q, as the rule of %s says; %s", strings.TrimSpace(m.Text), phone.CountryName(number.Country), intake.Begun(p))
+	a.Begun = fmt.Sprintf(
+		"answers %q, as the rule of %s says; %s",
+		strings.TrimSpace(m.Text),
+		phone.CountryName(number.Country),
+		intake.Begun(p),
+	)
 	return a, true
 }
 

@@ -104,27 +104,36 @@ func (l *Lists) Save(ctx context.Context, w Wants, in io.Reader, hint sheet.Hint
 			err = s.row(ctx, row)
 		}
 		if err != nil {
-			return s.Saved, errors.Join(err, s.flush(context.WithoutCancel(ctx)))
+			return s.Saved, s.end(context.WithoutCancel(ctx), err)
 		}
 	}
-	if err := s.flush(ctx); err != nil {
-		return s.Saved, err
+	return s.Saved, s.end(ctx, nil)
+}
+
+// end keeps what is left, unless it was to replace a list and there is an error: then nothing of
+// it is kept.
+func (s *saving) end(ctx context.Context, err error) error {
+	if err == nil || !s.list.Staged {
+		err = errors.Join(err, s.flush(ctx))
 	}
-	if s.list.Staged {
-		if s.List.ID == s.list.ID {
-			err = l.Store.PutInPlace(ctx, s.list.ID, w.Name)
-		} else {
-			err = fault.New("list", "none of its rows has a number", "rows with numbers; to have none, remove the list")
-		}
-		s.List.Name = w.Name
+	if !s.list.Staged {
+		return err
 	}
-	return s.Saved, err
+	if err == nil && s.List.ID != s.list.ID {
+		err = fault.New("list", "none of its rows has a number", "rows with numbers; to have none, remove the list")
+	}
+	if err == nil {
+		s.List.Name = s.Name
+		return s.Store.PutInPlace(ctx, s.list.ID, s.Name)
+	}
+	return errors.Join(err, s.Store.DropList(context.WithoutCancel(ctx), s.list.ID))
 }
 
 func (w *Wants) check() error {
 	var faults fault.Faults
 	w.Name = strings.TrimSpace(w.Name)
-	if n := utf8.RuneCountInString(w.Name); n == 0 || n > nameMost || !plain(w.Name) || strings.ContainsAny(w.Name, "/") || strings.Trim(w.Name, ".") == "" {
+	dots := strings.Trim(w.Name, ".") == "" // as a part of an address they lead elsewhere
+	if n := utf8.RuneCountInString(w.Name); n > nameMost || !plain(w.Name) || strings.ContainsAny(w.Name, "/") || dots {
 		faults.Add("name", fmt.Sprintf("%q", w.Name), fmt.Sprintf("1 to %d characters, without slashes", nameMost))
 	}
 	if err := groups("group", w.Groups); err != nil {

@@ -51,7 +51,12 @@ func (r *Roster) Book() *Book {
 // read reads the book anew. Price lists are long; those that have not changed
 // are taken over.
 func (r *Roster) read(ctx context.Context, last *Book) (*Book, []Flaw, error) {
-	b := &Book{Paced: map[string]int{}, changed: map[string]store.CountryRule{}, templates: map[string]store.Template{}, prices: map[uuid.UUID]Prices{}}
+	b := &Book{
+		Paced:     map[string]int{},
+		changed:   map[string]store.CountryRule{},
+		templates: map[string]store.Template{},
+		prices:    map[uuid.UUID]Prices{},
+	}
 	var err error
 	var flaws []Flaw
 	if b.Senders, err = r.store.Senders(ctx); err != nil {

@@ -5,7 +5,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link, useNavigate } from "react-router";
 import { api, got, type Batch } from "../../api/client";
-import { uploadRows } from "../../api/upload";
+import { called, uploadRows } from "../../api/upload";
 import { amount } from "../../parts/amount";
 import { Drop } from "../../parts/Drop";
 import { More } from "../../parts/More";
@@ -39,7 +39,7 @@ function Begin() {
     mutationFn: async (file: File) => {
       const same = `${file.name} ${file.size} ${file.lastModified}`;
       if (begun.current?.file !== same) {
-        const made = await got(api.POST("/v1/batches", { body: { name: file.name.replace(/\.[^.]+$/, "").slice(0, 100) } }));
+        const made = await got(api.POST("/v1/batches", { body: { name: called(file) } }));
         begun.current = { file: same, id: made.id };
       }
       const { id } = begun.current;
@@ -53,7 +53,8 @@ function Begin() {
   });
   return (
     <>
-      <Drop choose="Choose a list" label="A list of recipients" take={(file) => upload.mutate(file)} done={upload.isPending ? done : undefined}
+      <Drop choose="Choose a list" label="A list of recipients" take={(file) => upload.mutate(file)}
+        done={upload.isPending ? done : undefined}
         words="or drop it here: CSV, XLSX, JSON Lines, or numbers one a line. Nothing is sent yet." />
       <details className="narrow">
         <summary>Paste one</summary>

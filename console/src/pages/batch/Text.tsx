@@ -25,11 +25,12 @@ export function Text({ batch, save, pending }: Props) {
   const change = (c: Partial<BatchWants>) => set({ ...w, ...c });
   const fields = batch.columns.filter((c) => c.role !== "to").map((c) => `{${c.head}}`);
   const [labels, setLabels] = useState(Object.entries(w.labels ?? {}).map(([name, value]) => `${name}=${value}`).join(", "));
+  const rehearse = () => save({ ...w, labels: labelled(labels) });
   const times = batch.columns.find((c) => c.role === "at");
   return (
     <section className="step">
       <h2>Text</h2>
-      <Form onSubmit={(e) => { e.preventDefault(); save({ ...w, labels: labelled(labels) }); }}>
+      <Form onSubmit={(e) => { e.preventDefault(); rehearse(); }}>
         {(templates.data?.items.length ?? 0) > 0 && (
           <div className="field">
             <Form.Label htmlFor="template">Wording</Form.Label>
@@ -43,7 +44,7 @@ export function Text({ batch, save, pending }: Props) {
         {!w.template && (
           <div className="field">
             <WritingBox id="text" value={w.text ?? ""} onChange={(text) => change({ text })} weighing={weighing}
-              placeholder="Dear {Name|passenger}, all crossings on Sunday are cancelled." onSend={() => save({ ...w, labels: labelled(labels) })} />
+              placeholder="Dear {Name|passenger}, all crossings on Sunday are cancelled." onSend={rehearse} />
             {fields.length > 0 && (
               <p className="quiet mb-0">
                 Fields of the list:{" "}

@@ -95,7 +95,8 @@ export function Watch({ batch, changed }: { batch: Batch; changed: () => void })
       {batch.why && <p className={`notice ${batch.state === "cancelled" ? "" : "look"}`} role="status">{batch.state}: {batch.why}</p>}
       {batch.finished_at && <p role="status">It came to its end at {when(batch.finished_at)}.</p>}
       <p>
-        <b>{batch.spent.length > 0 ? sums(batch.spent) : "Nothing"}</b> spent so far, of {sums(batch.totals?.cost ?? [])} estimated; {amount(batch.segments)} of {amount(batch.totals?.segments ?? 0)} segments
+        <b>{batch.spent.length > 0 ? sums(batch.spent) : "Nothing"}</b> spent so far, of {sums(batch.totals?.cost ?? [])} estimated;
+        {" "}{amount(batch.segments)} of {amount(batch.totals?.segments ?? 0)} segments
         {batch.launch?.pace && <>; not faster than {batch.launch.pace}</>}
         {batch.launch?.scouts && <>; {batch.launch.scouts} scouts went first</>}
         {batch.launch?.budget && <>; at most {batch.launch.budget}</>}
