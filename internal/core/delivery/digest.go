@@ -23,6 +23,7 @@ import (
 type Digest struct {
 	parts       int // how many segments there are, as far as anybody said
 	submissions []submitted
+	withdrawn   []Ground // sorted
 	known       []uint64 // fingerprints of facts, sorted; at most knownMost
 }
 
@@ -32,6 +33,8 @@ type submitted struct {
 	doubted bool // doubt was claimed
 	ref     refClaim
 	claims  []partClaim // by part; part 0 is the whole message
+	// grounded are the claims that can be withdrawn and were not, by ground and part.
+	grounded []groundedClaim
 }
 
 // claim is what decides between claims; the rest of their evidence does not.
@@ -46,7 +49,7 @@ type claim struct {
 type partClaim struct {
 	part   int
 	best   claim
-	finals stateSet
+	finals Endings
 }
 
 // refClaim is who gave the gateway's id of a submission, and when.
@@ -64,31 +67,49 @@ const (
 	AttemptsMost = 1<<15 - 1
 	// knownMost bounds the facts that are remembered one by one.
 	knownMost = 48
+	// GroundsMost is how many grounds, withdrawn or not, the claims about a
+	// message can rest on. What rests on more is not taken in.
+	GroundsMost = 200
 )
 
 // Add joins one fact. Counts out of range are taken for not said.
 func (d *Digest) Add(e Evidence) {
 	d.parts = max(d.parts, within(e.Parts, PartsMost))
+	if e.Withdraws != 0 {
+		d.withdraw(e.Withdraws)
+	}
 	s := d.of(within(e.Attempt, AttemptsMost))
 	at := micros(e.GatewayAt)
-	if e.GatewayRef != "" {
+	if e.GatewayRef != "" && e.Ground == 0 {
 		s.ref = s.ref.join(refClaim{e.GatewayRef, e.Source, at})
 	}
-	s.doubted = s.doubted || e.Claim == Doubtful
-	if e.Claim != "" {
-		s.join(partClaim{within(e.Part, PartsMost), claim{e.Claim, e.Source, e.Cause, at}, endings(e.Claim)})
+	if e.Claim == "" {
+		return
 	}
+	c := partClaim{within(e.Part, PartsMost), claim{e.Claim, e.Source, e.Cause, at}, endings(e.Claim)}
+	if e.Ground != 0 {
+		d.ground(s, groundedClaim{e.Ground, e.Weak, e.Over, c})
+		return
+	}
+	s.doubted = s.doubted || e.Claim == Doubtful
+	s.join(c)
 }
 
 // Join joins all that another digest knows.
 func (d *Digest) Join(o Digest) {
 	d.parts = max(d.parts, o.parts)
+	for _, g := range o.withdrawn {
+		d.withdraw(g)
+	}
 	for _, theirs := range o.submissions {
 		s := d.of(theirs.attempt)
 		s.ref = s.ref.join(theirs.ref)
 		s.doubted = s.doubted || theirs.doubted
 		for _, c := range theirs.claims {
 			s.join(c)
+		}
+		for _, c := range theirs.grounded {
+			d.ground(s, c)
 		}
 	}
 	for _, f := range o.known {
@@ -130,18 +151,26 @@ func (d *Digest) Ref(attempt int) string {
 
 // Clone is a copy that may be changed by itself.
 func (d *Digest) Clone() Digest {
-	c := Digest{parts: d.parts, submissions: slices.Clone(d.submissions), known: slices.Clone(d.known)}
+	c := Digest{
+		parts:       d.parts,
+		submissions: slices.Clone(d.submissions),
+		withdrawn:   slices.Clone(d.withdrawn),
+		known:       slices.Clone(d.known),
+	}
 	for i := range c.submissions {
 		c.submissions[i].claims = slices.Clone(c.submissions[i].claims)
+		c.submissions[i].grounded = slices.Clone(c.submissions[i].grounded)
 	}
 	return c
 }
 
 // Equal reports whether both say the same of a message.
 func (d *Digest) Equal(o Digest) bool {
-	return d.parts == o.parts && slices.EqualFunc(d.submissions, o.submissions, func(a, b submitted) bool {
-		return a.attempt == b.attempt && a.doubted == b.doubted && a.ref == b.ref && slices.Equal(a.claims, b.claims)
-	})
+	same := func(a, b submitted) bool {
+		return a.attempt == b.attempt && a.doubted == b.doubted && a.ref == b.ref && slices.Equal(a.claims, b.claims) &&
+			slices.Equal(a.grounded, b.grounded)
+	}
+	return d.parts == o.parts && slices.Equal(d.withdrawn, o.withdrawn) && slices.EqualFunc(d.submissions, o.submissions, same)
 }
 
 // of is what is known of a submission, to be added to.
@@ -161,10 +190,14 @@ func (s *submitted) join(c partClaim) {
 		s.claims = slices.Insert(s.claims, i, c)
 		return
 	}
-	mine := &s.claims[i]
-	mine.finals |= c.finals
-	if c.best.compare(mine.best) > 0 {
-		mine.best = c.best
+	s.claims[i].join(c)
+}
+
+// join joins another claim about the same part.
+func (c *partClaim) join(o partClaim) {
+	c.finals |= o.finals
+	if o.best.compare(c.best) > 0 {
+		c.best = o.best
 	}
 }
 
@@ -210,23 +243,33 @@ func micros(t time.Time) int64 {
 	return t.UnixMicro()
 }
 
-// stateSet is a set of states, a bit for each in the order of [States].
-type stateSet uint16
+// Endings is a set of final states, a bit for each in the order of [States].
+type Endings uint16
+
+// EndingsOf is the set of those of the states that end a message.
+func EndingsOf(states ...State) Endings {
+	var all Endings
+	for _, s := range states {
+		all |= endings(s)
+	}
+	return all
+}
 
 // endings is the set of a claim's ending; empty if it ends nothing.
-func endings(s State) stateSet {
+func endings(s State) Endings {
 	if !s.settles() {
 		return 0
 	}
 	return 1 << s.order()
 }
 
-func (s stateSet) several() bool { return bits.OnesCount16(uint16(s)) > 1 }
+func (e Endings) several() bool { return bits.OnesCount16(uint16(e)) > 1 }
 
-func (s stateSet) states() []State {
+// States are the states of the set, in the order of the tally.
+func (e Endings) States() []State {
 	var all []State
 	for i, state := range States {
-		if s&(1<<i) != 0 {
+		if e&(1<<i) != 0 {
 			all = append(all, state)
 		}
 	}
@@ -243,16 +286,31 @@ func fingerprint(e Evidence) uint64 {
 		h.Write(n[:])
 		h.Write([]byte(word))
 	}
-	for _, number := range []int64{int64(e.Attempt), int64(e.Part), int64(e.Parts), micros(e.GatewayAt)} {
-		binary.LittleEndian.PutUint64(n[:], uint64(number))
+	number := func(v uint64) {
+		binary.LittleEndian.PutUint64(n[:], v)
 		h.Write(n[:])
+	}
+	for _, v := range []int64{int64(e.Attempt), int64(e.Part), int64(e.Parts), micros(e.GatewayAt)} {
+		number(uint64(v))
+	}
+	if e.Ground != 0 || e.Withdraws != 0 {
+		number(uint64(e.Ground))
+		number(uint64(e.Withdraws))
+		number(uint64(e.Over))
+		if e.Weak {
+			number(1)
+		}
 	}
 	return h.Sum64()
 }
 
 // How a digest is kept: numbers as in encoding/binary, words by their place in
-// lists that only grow.
-const digestForm = 1
+// lists that only grow. What knows of no grounds is kept in the first form, which
+// older versions read.
+const (
+	digestForm         = 1
+	digestFormGrounded = 2
+)
 
 var (
 	keptSources = []Source{"", Own, Reply, Receipt, Query, Statement, Operator, Clock}
@@ -281,7 +339,12 @@ var ErrDigest = errors.New("not a digest that can be read")
 
 // AppendBinary writes the digest as it is kept.
 func (d *Digest) AppendBinary(b []byte) ([]byte, error) {
-	b = append(b, digestForm)
+	grounded := d.Grounds() > 0
+	if grounded {
+		b = append(b, digestFormGrounded)
+	} else {
+		b = append(b, digestForm)
+	}
 	b = binary.AppendUvarint(b, uint64(d.parts))
 	b = binary.AppendUvarint(b, uint64(len(d.submissions)))
 	for _, s := range d.submissions {
@@ -298,10 +361,19 @@ func (d *Digest) AppendBinary(b []byte) ([]byte, error) {
 		}
 		b = binary.AppendUvarint(b, uint64(len(s.claims)))
 		for _, c := range s.claims {
-			b = binary.AppendUvarint(b, uint64(c.part))
-			b = binary.AppendUvarint(b, uint64(c.finals))
-			b = append(b, place(keptStates, c.best.state), place(keptSources, c.best.source), place(keptCauses, c.best.cause))
-			b = binary.AppendVarint(b, c.best.at)
+			b = c.appendBinary(b)
+		}
+		if grounded {
+			b = binary.AppendUvarint(b, uint64(len(s.grounded)))
+			for _, c := range s.grounded {
+				b = c.appendBinary(b)
+			}
+		}
+	}
+	if grounded {
+		b = binary.AppendUvarint(b, uint64(len(d.withdrawn)))
+		for _, g := range d.withdrawn {
+			b = binary.LittleEndian.AppendUint64(b, uint64(g))
 		}
 	}
 	b = binary.AppendUvarint(b, uint64(len(d.known)))
@@ -311,12 +383,26 @@ func (d *Digest) AppendBinary(b []byte) ([]byte, error) {
 	return b, nil
 }
 
+func (c partClaim) appendBinary(b []byte) []byte {
+	b = binary.AppendUvarint(b, uint64(c.part))
+	b = binary.AppendUvarint(b, uint64(c.finals))
+	b = append(b, place(keptStates, c.best.state), place(keptSources, c.best.source), place(keptCauses, c.best.cause))
+	return binary.AppendVarint(b, c.best.at)
+}
+
+func readPartClaim(r *octets.Reader) partClaim {
+	c := partClaim{part: r.Number(PartsMost), finals: Endings(r.Number(1<<16 - 1))}
+	c.best = claim{octets.One(r, keptStates), octets.One(r, keptSources), octets.One(r, keptCauses), r.Signed()}
+	return c
+}
+
 func place[T comparable](list []T, v T) byte { return byte(max(slices.Index(list, v), 0)) }
 
 // UnmarshalBinary reads what AppendBinary wrote.
 func (d *Digest) UnmarshalBinary(b []byte) error {
 	r := octets.NewReader(b)
-	if r.Octet() != digestForm {
+	form := r.Octet()
+	if form != digestForm && form != digestFormGrounded {
 		return ErrDigest
 	}
 	out := Digest{parts: r.Number(PartsMost)}
@@ -329,13 +415,26 @@ func (d *Digest) UnmarshalBinary(b []byte) error {
 			s.ref.at = r.Signed()
 		}
 		for range r.Number(PartsMost + 1) {
-			c := partClaim{part: r.Number(PartsMost), finals: stateSet(r.Number(1<<16 - 1))}
-			c.best = claim{octets.One(r, keptStates), octets.One(r, keptSources), octets.One(r, keptCauses), r.Signed()}
-			s.claims = append(s.claims, c)
+			s.claims = append(s.claims, readPartClaim(r))
+		}
+		if form == digestFormGrounded {
+			for range r.Number(GroundsMost * (PartsMost + 1)) {
+				s.grounded = append(s.grounded, readGrounded(r))
+				if r.Bad() {
+					return ErrDigest
+				}
+			}
 		}
 		out.submissions = append(out.submissions, s)
 		if r.Bad() {
 			return ErrDigest
+		}
+	}
+	if form == digestFormGrounded {
+		for range r.Number(GroundsMost) {
+			if g := r.Take(8); g != nil {
+				out.withdrawn = append(out.withdrawn, Ground(binary.LittleEndian.Uint64(g)))
+			}
 		}
 	}
 	for range r.Number(knownMost) {

@@ -72,4 +72,18 @@ type Evidence struct {
 	Code, Note string
 	// GatewayAt is the gateway's time, zero if it gave none.
 	GatewayAt time.Time
+	// Ground is what the claim rests on, where that can be withdrawn. What can be
+	// withdrawn gives a submission no name.
+	Ground Ground
+	// Weak: nothing names the message, and the claim can only belong to it. It
+	// counts where nobody who names it has said how it ended, and contests nothing.
+	Weak bool
+	// Over are the endings that a decision knew of, and overrules.
+	Over Endings
+	// Withdraws is a ground whose claims count no more, whichever comes first.
+	Withdraws Ground
 }
+
+// Ground tells apart what claims rest on that can be withdrawn: that a stray
+// belongs to a message, a statement, a decision. Zero is none.
+type Ground uint64

@@ -25,6 +25,11 @@ type Outcome struct {
 	// Refused reports that the state speaks of a submission in doubt although a
 	// later one was refused: going again would be refused again.
 	Refused bool
+	// Weak reports that the state rests on what names no message and can only
+	// belong to this one. It is never a reason to send again.
+	Weak bool
+	// Decided reports that the state is what a person decided.
+	Decided bool
 }
 
 // Contested reports whether two final claims contradict each other.
@@ -47,6 +52,11 @@ func Fold(evidence []Evidence) Outcome {
 // submissions are compared: one that was delivered wins, then one that was
 // taken, then the latest. But a refusal says nothing about an earlier
 // submission: where that one is in doubt, the message is.
+//
+// A person's decision holds for a submission, whatever was claimed of it before.
+// Where an ending is claimed that it did not know of, it is one claim among the
+// others, and the message is contested. What names no message and can only belong
+// to this one counts where nobody else has said how it ended.
 func (d *Digest) Outcome() Outcome {
 	var best, doubted submission
 	var out Outcome
@@ -54,10 +64,10 @@ func (d *Digest) Outcome() Outcome {
 		s := d.submissions[i].weigh(d.parts)
 		out.Attempts = max(out.Attempts, s.attempt)
 		out.MayHaveGone = out.MayHaveGone || s.inDoubt()
-		if s.doubted && s.claim.state == Queued && s.claim.source == Query {
+		if s.doubted && s.firm.state == Queued && s.firm.source == Query {
 			out.Freed++
 		}
-		if s.inDoubt() || s.doubted && s.claim.state == Unknown {
+		if s.inDoubt() || s.doubted && s.firm.state == Unknown {
 			doubted = s
 		}
 		if s.claim.state != "" && (best.claim.state == "" || s.compare(best) > 0) {
@@ -66,13 +76,15 @@ func (d *Digest) Outcome() Outcome {
 	}
 	if best.claim.state == Rejected && doubted.attempt > 0 && doubted.attempt < best.attempt {
 		best, out.Refused = doubted, true
+		best.claim, best.weak = best.firm, false
 		if best.claim.state != Unknown {
 			best.claim.state = Doubtful
 		}
 	}
 	out.State, out.Cause, out.Attempt, out.GatewayRef = best.claim.state, best.claim.cause, best.attempt, best.ref
+	out.Weak, out.Decided = best.weak, best.decided
 	if best.finals.several() {
-		out.Rivals = best.finals.states()
+		out.Rivals = best.finals.States()
 	}
 	return out
 }
@@ -80,16 +92,28 @@ func (d *Digest) Outcome() Outcome {
 // submission is what the claims about one attempt come to.
 type submission struct {
 	attempt int
-	claim   claim
-	finals  stateSet
+	claim   claim // which holds
+	firm    claim // the same of those who name the submission
+	finals  Endings
 	ref     string
 	doubted bool // somewhere in it doubt was claimed
+	weak    bool // what holds is of nobody who names it
+	decided bool
 }
 
 // inDoubt reports whether the doubt about a submission stands: our own wish to
-// submit again does not end it.
+// submit again does not end it, nor does what names no message.
 func (s submission) inDoubt() bool {
-	return s.doubted && (s.claim.state == Doubtful || s.claim.state == Queued && s.claim.source == Own)
+	return s.doubted && (s.firm.state == Doubtful || s.firm.state == Queued && s.firm.source == Own)
+}
+
+// open reports whether nobody who names the submission has said how it ended.
+func (s submission) open() bool {
+	switch s.firm.state {
+	case Accepted, Enroute, Unknown:
+		return !s.decided
+	}
+	return s.inDoubt()
 }
 
 func (s submission) compare(o submission) int {
@@ -110,24 +134,54 @@ func (s submission) compare(o submission) int {
 // segments.
 func (s *submitted) weigh(parts int) submission {
 	out := submission{attempt: s.attempt, ref: s.ref.ref, doubted: s.doubted}
+	claims, decision := s.firm()
+	out.claims(claims, parts)
+	if decision.best.state != "" {
+		out.decide(decision)
+	}
+	out.firm = out.claim
+	if len(s.grounded) == 0 || !out.open() {
+		return out
+	}
+	if claims, any := s.weakly(); any {
+		var all submission
+		all.claims(claims, parts)
+		if all.claim.compare(out.claim) > 0 {
+			out.claim, out.weak = all.claim, true
+		}
+	}
+	return out
+}
+
+// decide lets a person's decision hold, if it knew of every ending that is claimed.
+func (s *submission) decide(d groundedClaim) {
+	if s.finals&^d.over&^d.finals == 0 {
+		s.claim, s.finals, s.decided = d.best, 0, true
+		return
+	}
+	s.consider(d.best)
+	s.finals |= d.finals
+}
+
+// claims weighs claims, those about segments against each other first.
+func (s *submission) claims(claims []partClaim, parts int) {
 	var byPart []partClaim
-	for _, c := range s.claims {
+	for _, c := range claims {
 		if c.part > 0 && parts > 1 && c.part <= parts {
 			byPart = append(byPart, c)
 			if c.finals.several() { // one segment, two endings
-				out.finals |= c.finals
+				s.finals |= c.finals
 			}
 			continue
 		}
-		out.consider(c.best)
-		out.finals |= c.finals
+		s.consider(c.best)
+		s.finals |= c.finals
 	}
 	if byPart != nil {
 		whole := joinParts(byPart, parts)
-		out.consider(whole)
-		out.finals |= endings(whole.state)
+		s.consider(whole)
+		s.finals |= endings(whole.state)
 	}
-	return out
 }
 
 func (s *submission) consider(c claim) {

@@ -20,6 +20,10 @@ func TestFold(t *testing.T) {
 	part := func(n int, s State) Evidence {
 		return Evidence{Source: Receipt, Claim: s, Attempt: 1, Part: n, Parts: 3}
 	}
+	weakly := Evidence{Source: Receipt, Claim: Delivered, Attempt: 1, GatewayRef: "s-1", Ground: 1, Weak: true}
+	decided := func(s State, over ...State) Evidence {
+		return Evidence{Source: Operator, Claim: s, Attempt: 1, Ground: 2, Over: EndingsOf(over...), GatewayAt: at(5)}
+	}
 	tests := map[string]struct {
 		evidence []Evidence
 		want     Outcome
@@ -157,6 +161,61 @@ func TestFold(t *testing.T) {
 			},
 			Outcome{State: Cancelled, Attempt: 1, Attempts: 1},
 		},
+		"nothing names it, and it can only be this one": {
+			[]Evidence{sending, doubt, weakly},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1, MayHaveGone: true, Weak: true},
+		},
+		"after we gave up": {
+			[]Evidence{sending, doubt, {Source: Clock, Claim: Unknown, Attempt: 1}, weakly},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1, Weak: true},
+		},
+		"it was withdrawn": {
+			[]Evidence{sending, doubt, weakly, {Source: Own, Attempt: 1, Withdraws: 1}},
+			Outcome{State: Doubtful, Attempt: 1, Attempts: 1, MayHaveGone: true},
+		},
+		"something better is known": {
+			[]Evidence{sending, doubt, weakly, {Source: Receipt, Claim: Undeliverable, Attempt: 1}},
+			Outcome{State: Undeliverable, Attempt: 1, Attempts: 1},
+		},
+		"the gateway says that it was not taken": {
+			[]Evidence{sending, doubt, weakly, {Source: Query, Claim: Queued, Attempt: 1}},
+			Outcome{State: Queued, Attempt: 1, Attempts: 1, Freed: 1},
+		},
+		"weakly refused, and no reason to send again": {
+			[]Evidence{sending, doubt, {Source: Receipt, Claim: Rejected, Attempt: 1, Ground: 1, Weak: true}},
+			Outcome{State: Rejected, Attempt: 1, Attempts: 1, MayHaveGone: true, Weak: true},
+		},
+		"decided": {
+			[]Evidence{sending, doubt, decided(Delivered)},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1, Decided: true},
+		},
+		"decided between two endings": {
+			[]Evidence{{Source: Receipt, Claim: Undeliverable, Attempt: 1}, {Source: Receipt, Claim: Delivered, Attempt: 1},
+				decided(Undeliverable, Delivered, Undeliverable)},
+			Outcome{State: Undeliverable, Attempt: 1, Attempts: 1, Decided: true},
+		},
+		"decided without knowing": {
+			[]Evidence{sending, taken, {Source: Receipt, Claim: Delivered, Attempt: 1}, decided(Undeliverable)},
+			Outcome{State: Delivered, Attempt: 1, Attempts: 1, GatewayRef: "h-1", Rivals: []State{Delivered, Undeliverable}},
+		},
+		"decided otherwise later": {
+			[]Evidence{sending, doubt, {Source: Operator, Claim: Cancelled, Attempt: 1, Ground: 3, GatewayAt: at(7)}, decided(Delivered)},
+			Outcome{State: Cancelled, Attempt: 1, Attempts: 1, Decided: true},
+		},
+		"taken back": {
+			[]Evidence{sending, doubt, decided(Delivered), {Source: Operator, Attempt: 1, Withdraws: 2}},
+			Outcome{State: Doubtful, Attempt: 1, Attempts: 1, MayHaveGone: true},
+		},
+		"to go again by decision": {
+			[]Evidence{
+				sending,
+				doubt,
+				{Source: Clock, Claim: Unknown, Attempt: 1},
+				decided(Queued),
+				{Source: Own, Claim: Sending, Attempt: 2},
+			},
+			Outcome{State: Sending, Attempt: 2, Attempts: 2},
+		},
 		"too late": {
 			[]Evidence{queued, {Source: Clock, Claim: Expired, Cause: TooLate}},
 			Outcome{State: Expired, Cause: TooLate},
@@ -191,6 +250,23 @@ func anyEvidence(r *rand.Rand) Evidence {
 		e.Parts = 1 + pick(3)
 		e.Part = 1 + pick(3)
 	}
+	switch pick(6) {
+	case 0: // it can be withdrawn; what rests on a ground is all of one kind
+		e.Ground = Ground(1 + pick(6))
+		switch {
+		case e.Ground <= 2:
+			e.Source, e.Weak = Receipt, true
+		case e.Ground <= 4:
+			e.Source, e.Part, e.Claim, e.Cause = Operator, 0, []State{Undeliverable, Queued}[e.Ground-3], ""
+			e.Over, e.GatewayAt = EndingsOf(Delivered, Rejected), at(int(e.Ground))
+		default:
+			e.Source = Statement
+		}
+	case 1:
+		if pick(4) == 0 {
+			e.Withdraws = Ground(1 + pick(6))
+		}
+	}
 	return e
 }
 
@@ -220,7 +296,7 @@ func TestFoldForgetsOrderAndRepetition(t *testing.T) {
 // again in between, comes to what all evidence at once comes to.
 func TestDigestJoinsToFold(t *testing.T) {
 	t.Parallel()
-	for seed := range uint64(4000) {
+	for seed := range uint64(20000) {
 		r := rand.New(rand.NewPCG(seed, 9))
 		evidence := make([]Evidence, 1+r.IntN(14))
 		for i := range evidence {
@@ -289,6 +365,9 @@ func TestDigestTellsNews(t *testing.T) {
 func FuzzDigest(f *testing.F) {
 	var d Digest
 	d.Note(Evidence{Source: Reply, Claim: Accepted, Attempt: 1, GatewayRef: "h-1", Part: 2, Parts: 3, GatewayAt: at(1)})
+	d.Note(Evidence{Source: Receipt, Claim: Delivered, Attempt: 1, Ground: 7, Weak: true, GatewayAt: at(2)})
+	d.Note(Evidence{Source: Operator, Claim: Cancelled, Attempt: 1, Ground: 8, Over: EndingsOf(Delivered)})
+	d.Note(Evidence{Source: Operator, Attempt: 1, Withdraws: 9})
 	b, _ := d.AppendBinary(nil)
 	f.Add(b)
 	vary.Of(f, 10_000, []string{string(b)}, func(s string) { f.Add([]byte(s)) })
@@ -308,7 +387,11 @@ func TestDeliveredStaysDelivered(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 11))
 		evidence := []Evidence{{Source: Receipt, Claim: Delivered, Attempt: 1 + r.IntN(2)}}
 		for range 10 {
-			evidence = append(evidence, anyEvidence(r))
+			more := anyEvidence(r)
+			if more.Source == Operator && more.Ground != 0 { // a person may
+				continue
+			}
+			evidence = append(evidence, more)
 			if got := Fold(evidence); got.State != Delivered {
 				t.Fatalf("seed %d: %+v gives %+v", seed, evidence, got)
 			}

@@ -12,19 +12,29 @@ import (
 
 func plainFold(evidence []Evidence) Outcome {
 	parts, last := 0, 0
+	withdrawn := map[Ground]bool{}
 	for _, e := range evidence {
 		parts = max(parts, e.Parts)
 		last = max(last, e.Attempt)
+		if e.Withdraws != 0 {
+			withdrawn[e.Withdraws] = true
+		}
+	}
+	evidence = slices.Clone(evidence)
+	for i := range evidence {
+		if withdrawn[evidence[i].Ground] {
+			evidence[i].Claim = ""
+		}
 	}
 	var best, doubted plainSubmission
 	mayHaveGone, freed := false, 0
 	for n := 0; n <= last; n++ {
 		s := plainWeigh(n, parts, evidence)
 		mayHaveGone = mayHaveGone || s.inDoubt()
-		if s.doubted && s.claim.Claim == Queued && s.claim.Source == Query {
+		if s.doubted && s.firm.Claim == Queued && s.firm.Source == Query {
 			freed++
 		}
-		if s.inDoubt() || s.doubted && s.claim.Claim == Unknown {
+		if s.inDoubt() || s.doubted && s.firm.Claim == Unknown {
 			doubted = s
 		}
 		if s.claim.Claim != "" && (best.claim.Claim == "" || s.compare(best) > 0) {
@@ -34,6 +44,7 @@ func plainFold(evidence []Evidence) Outcome {
 	refused := best.claim.Claim == Rejected && doubted.attempt > 0 && doubted.attempt < best.attempt
 	if refused {
 		best = doubted
+		best.claim, best.weak = best.firm, false
 		if best.claim.Claim != Unknown {
 			best.claim.Claim = Doubtful
 		}
@@ -41,6 +52,7 @@ func plainFold(evidence []Evidence) Outcome {
 	out := Outcome{
 		State: best.claim.Claim, Cause: best.claim.Cause,
 		Attempt: best.attempt, Attempts: last, GatewayRef: best.ref, MayHaveGone: mayHaveGone, Freed: freed, Refused: refused,
+		Weak: best.weak, Decided: best.decided,
 	}
 	if len(best.finals) > 1 {
 		out.Rivals = best.finals
@@ -55,12 +67,15 @@ type plainSubmission struct {
 	finals  []State
 	ref     string
 	doubted bool // somewhere in it doubt was claimed
+	firm    Evidence
+	weak    bool
+	decided bool
 }
 
 // inDoubt reports whether the doubt about a submission stands: our own wish to
 // submit again does not end it.
 func (s plainSubmission) inDoubt() bool {
-	return s.doubted && (s.claim.Claim == Doubtful || s.claim.Claim == Queued && s.claim.Source == Own)
+	return s.doubted && (s.firm.Claim == Doubtful || s.firm.Claim == Queued && s.firm.Source == Own)
 }
 
 func (s plainSubmission) compare(o plainSubmission) int {
@@ -77,7 +92,57 @@ func (s plainSubmission) compare(o plainSubmission) int {
 	)
 }
 
+// plainWeigh weighs first what names the submission, then decides, and looks at what is weak only
+// where the end is open.
 func plainWeigh(attempt, parts int, evidence []Evidence) plainSubmission {
+	var named, all []Evidence
+	var decision Evidence
+	for _, e := range evidence {
+		switch {
+		case e.Ground != 0 && e.Source == Operator && e.Claim != "":
+			later := cmp.Or(e.GatewayAt.Compare(decision.GatewayAt), cmp.Compare(e.Ground, decision.Ground)) > 0
+			if e.Attempt == attempt && (decision.Claim == "" || later) {
+				decision = e
+			}
+		case !e.Weak:
+			named = append(named, e)
+		}
+		if e.Ground == 0 || e.Source != Operator {
+			all = append(all, e)
+		}
+	}
+	s := plainWeighAll(attempt, parts, named)
+	if decision.Claim != "" {
+		unknown := slices.DeleteFunc(slices.Clone(s.finals), func(f State) bool {
+			return f == decision.Claim || slices.Contains(decision.Over.States(), f)
+		})
+		if len(unknown) == 0 {
+			s.claim, s.finals, s.decided = decision, nil, true
+		} else {
+			if s.claim.Claim == "" || compareEvidence(decision, s.claim) > 0 {
+				s.claim = decision
+			}
+			if decision.Claim.settles() && !slices.Contains(s.finals, decision.Claim) {
+				s.finals = append(s.finals, decision.Claim)
+				slices.SortFunc(s.finals, func(a, b State) int { return cmp.Compare(a.order(), b.order()) })
+			}
+		}
+	}
+	s.firm = s.claim
+	open := s.inDoubt() || !s.decided && slices.Contains([]State{Accepted, Enroute, Unknown}, s.firm.Claim)
+	if w := plainWeighAll(attempt, parts, all); open && compareShort(w.claim, s.claim) > 0 {
+		s.claim, s.weak = w.claim, true
+	}
+	return s
+}
+
+// compareShort leaves aside what cannot make one claim stronger than another.
+func compareShort(e, o Evidence) int {
+	e.Code, e.Note, e.GatewayRef, e.Part = o.Code, o.Note, o.GatewayRef, o.Part
+	return compareEvidence(e, o)
+}
+
+func plainWeighAll(attempt, parts int, evidence []Evidence) plainSubmission {
 	s := plainSubmission{attempt: attempt}
 	var byPart map[int]Evidence
 	var refFrom Evidence
@@ -94,10 +159,10 @@ func plainWeigh(attempt, parts int, evidence []Evidence) plainSubmission {
 		if e.Attempt != attempt {
 			continue
 		}
-		if e.GatewayRef != "" && (refFrom.GatewayRef == "" || firstRef(e, refFrom) < 0) {
+		if e.GatewayRef != "" && e.Ground == 0 && (refFrom.GatewayRef == "" || firstRef(e, refFrom) < 0) {
 			refFrom = e
 		}
-		s.doubted = s.doubted || e.Claim == Doubtful
+		s.doubted = s.doubted || e.Claim == Doubtful && e.Ground == 0
 		switch {
 		case e.Claim == "":
 		case e.Part > 0 && parts > 1 && e.Part <= parts:

@@ -24,6 +24,34 @@ func (t *Tally) Add(s State, n int64) {
 	t.ByState[s] += n
 }
 
+// Failed are the messages that ended and did not arrive, or of which nobody knows it. What was withdrawn never
+// was to arrive.
+func (t Tally) Failed() int64 {
+	return t.ByState[Undeliverable] + t.ByState[Expired] + t.ByState[Rejected] + t.ByState[Unknown]
+}
+
+// Gone are the messages that went to a gateway, or were refused.
+func (t Tally) Gone() int64 {
+	return t.Failed() + t.ByState[Delivered] + t.ByState[Sending] + t.ByState[Doubtful] + t.ByState[Accepted] + t.ByState[Enroute]
+}
+
+// DeliveryRate is the share that was delivered of those whose end is known; false if of none is.
+func (t Tally) DeliveryRate() (float64, bool) {
+	ended := t.ByState[Delivered] + t.Failed()
+	if ended == 0 {
+		return 0, false
+	}
+	return float64(t.ByState[Delivered]) / float64(ended), true
+}
+
+// Join adds all of another tally.
+func (t *Tally) Join(o Tally) {
+	for s, n := range o.ByState {
+		t.Add(s, n)
+	}
+	t.Contested += o.Contested
+}
+
 // Check returns an error unless the total is the sum over the known states.
 func (t Tally) Check() error {
 	var sum int64
