@@ -33,7 +33,7 @@
 // An object, or several, one for each message that is spoken of, with any of
 //
 //	{reference, gateway_ref, to, index, state, cause, code, note, segments,
-//	 part, parts, charge, at, not_taken, absent}
+//	 part, parts, charge, at, text, not_taken, absent}
 //
 // A message is told by our reference, the gateway's own id, its number, or its
 // place in the request, counted from 0. A code is looked up in the file's table
@@ -85,6 +85,7 @@ type uses struct {
 	hex      bool // text_hex, in a submission
 	national bool // national, in a submission or query
 	ref      bool // gateway_ref, in a query
+	ours     bool // what only we know of a message, in a query
 }
 
 // NumberForm is how a gateway wants numbers written.

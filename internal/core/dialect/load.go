@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/textproto"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -70,9 +71,13 @@ func Load(name string, source []byte) (*Dialect, error) {
 		hex:      strings.Contains(submit, "text_hex"),
 		national: strings.Contains(submit+query, "national"),
 		ref:      strings.Contains(query, "gateway_ref"),
+		ours:     ofOurs.MatchString(query),
 	}
 	return d, nil
 }
+
+// ofOurs finds what a query says of a message beside the gateway's own id.
+var ofOurs = regexp.MustCompile(`[.{](id|to|sender|national|country|kind)\b`)
 
 // checker collects every mistake of a dialect file.
 type checker struct {

@@ -77,6 +77,7 @@ type Item struct {
 	Part, Parts int
 	Charge      *Amount
 	At          time.Time
+	Text        string // of the message, as far as it is said
 }
 
 // Known reports whether the gateway knows the message that it speaks of.
@@ -273,10 +274,12 @@ func (d *Dialect) item(object map[string]any) (Item, error) {
 			}
 		case "at":
 			item.At = moment(value)
+		case "text":
+			item.Text, err = word(value)
 		default:
 			err = fmt.Errorf(
 				"not known; accepted are reference, gateway_ref, to, index, state, cause, code, note, segments, part, parts, charge, " +
-					"at, not_taken, absent",
+					"at, text, not_taken, absent",
 			)
 		}
 		if err != nil {

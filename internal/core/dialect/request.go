@@ -166,6 +166,9 @@ func (d *Dialect) CanAsk(gatewayRef string) bool {
 	return d.Query != nil && (gatewayRef != "" || !d.uses.ref)
 }
 
+// CanAskByRef reports whether a query can be made by the gateway's own id alone.
+func (d *Dialect) CanAskByRef() bool { return d.Query != nil && d.uses.ref && !d.uses.ours }
+
 // QueryRequest builds the request that asks what became of messages.
 func (d *Dialect) QueryRequest(messages []Message, means Means) (Request, error) {
 	return d.request(&d.Query.Request, d.input(messages, means), means)

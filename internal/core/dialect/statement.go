@@ -41,7 +41,7 @@ func (d *Dialect) ReadStatement(in io.Reader) iter.Seq2[Item, error] {
 				return
 			}
 			line, _ := lines.FieldPos(0)
-			items, err := d.statementLine(head, fields)
+			items, err := d.StatementLine(head, fields)
 			if err != nil && !yield(Item{}, fmt.Errorf("line %d: %w", line, err)) {
 				return
 			}
@@ -54,7 +54,8 @@ func (d *Dialect) ReadStatement(in io.Reader) iter.Seq2[Item, error] {
 	}
 }
 
-func (d *Dialect) statementLine(head, fields []string) ([]Item, error) {
+// StatementLine reads one line of a statement, as the dialect says.
+func (d *Dialect) StatementLine(head, fields []string) ([]Item, error) {
 	if len(fields) != len(head) {
 		return nil, fmt.Errorf("%d columns, where the head has %d", len(fields), len(head))
 	}

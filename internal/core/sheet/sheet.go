@@ -199,7 +199,10 @@ func (l *List) row() (Row, error) {
 
 // Columns says what columns are for, by their names and the first rows, which are still
 // to come; see [Recognise].
-func (l *List) Columns(country string) []Column {
+func (l *List) Columns(country string) []Column { return Recognise(l.head, l.First(), country) }
+
+// First are the cells of the first rows, which are still to come.
+func (l *List) First() [][]string {
 	const most = 50 // rows
 	for len(l.held) < most && l.err == nil {
 		row, err := l.next()
@@ -215,7 +218,7 @@ func (l *List) Columns(country string) []Column {
 			first = append(first, row.Cells)
 		}
 	}
-	return Recognise(l.head, first, country)
+	return first
 }
 
 // fit gives a row as many cells as there are columns. Cells that are empty may be
