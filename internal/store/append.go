@@ -144,6 +144,7 @@ func (s *Store) AppendTo(ctx context.Context, now time.Time, messages []Message,
 			now:       now,
 			counts:    tallyDeltas{},
 			batches:   batchDeltas{},
+			arrivals:  arrivalDeltas{},
 			evidence:  map[month][]Evidence{},
 			standings: map[month][]Message{},
 		}
@@ -178,10 +179,12 @@ type changes struct {
 	asksNot       []uuid.UUID
 	begun         []submission
 	marks, unmark []mark
+	freed         []int64 // grounds of weak matches that were withdrawn
 	refs          []gatewayRef
 	unseal        []uuid.UUID // texts that are no longer needed
 	counts        tallyDeltas
 	batches       batchDeltas
+	arrivals      arrivalDeltas
 }
 
 type mark struct {
@@ -212,7 +215,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 			m.Repeats++
 			continue
 		}
-		if e.GatewayRef != "" && e.Attempt > 0 && e.GatewayID != nil {
+		if e.GatewayRef != "" && e.Attempt > 0 && e.GatewayID != nil && e.Ground == 0 {
 			named[e.Attempt] = *e.GatewayID
 		}
 		switch {
@@ -227,6 +230,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 		c.evidence[month] = append(c.evidence[month], *taken)
 		taken = nil
 	}
+	c.supersede(m)
 	known := m.digest.Outcome()
 	m.apply(known, c.now)
 	if before.Attempts != m.Attempts {
@@ -263,7 +267,22 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	c.places(&before, m)
 	c.counts.move(&before, m)
 	c.batches.move(&before, m)
+	c.arrivals.note(&before, m, known, evidence)
 	return nil
+}
+
+// supersede withdraws weak matches with a message of which better is known. Their strays are
+// strays again.
+func (c *changes) supersede(m *Message) {
+	for _, g := range m.digest.Superseded() {
+		e := Evidence{
+			ID: IDAt(c.now), MessageID: m.ID, At: c.now, Source: delivery.Own, GatewayID: &m.GatewayID, Withdraws: g,
+			Note: "better is known now: what named no message, and could only belong to this one, counts no more",
+		}
+		m.digest.Note(e.Fact())
+		c.evidence[monthOf(m.ID)] = append(c.evidence[monthOf(m.ID)], e)
+		c.freed = append(c.freed, *maybeGround(g))
+	}
 }
 
 // speakOf lets a row speak of the gateway of the submission that its state
@@ -321,11 +340,18 @@ func (c *changes) places(before, m *Message) {
 			c.marks = append(c.marks, mark{string(m.State), m.ID})
 		}
 	}
-	switch was, is := before.Rivals != "", m.Rivals != ""; {
+	c.mark(contestedMark, m.ID, before.Rivals != "", m.Rivals != "")
+	c.mark(undecidedMark, m.ID, before.undecided(), m.undecided())
+	c.mark(weakMark, m.ID, before.digest.Weak(), m.digest.Weak())
+}
+
+// mark marks a message, or takes the mark away.
+func (c *changes) mark(as string, id uuid.UUID, was, is bool) {
+	switch {
 	case is && !was:
-		c.marks = append(c.marks, mark{contestedMark, m.ID})
+		c.marks = append(c.marks, mark{as, id})
 	case was && !is:
-		c.unmark = append(c.unmark, mark{contestedMark, m.ID})
+		c.unmark = append(c.unmark, mark{as, id})
 	}
 }
 
@@ -423,8 +449,10 @@ func (c *changes) queue(b *pgx.Batch) {
 		b.Queue("UPDATE sealed_texts SET sealed = '' WHERE id = ANY($1)", uuids(c.unseal))
 	}
 	queueCallStrays(b, c.now, c.refs)
+	queueFreeStrays(b, c.now, c.freed)
 	c.counts.queue(b)
 	c.batches.queue(b)
+	c.arrivals.queue(b)
 }
 
 // apply writes an outcome into the row.

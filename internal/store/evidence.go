@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"time"
@@ -32,6 +33,32 @@ type Evidence struct {
 	ExchangeID *uuid.UUID
 	ReceiptID  *uuid.UUID
 	Billed     `gorm:"embedded"`
+	// Ground, Weak, Over and Withdraws are as in [delivery.Evidence].
+	Ground    delivery.Ground
+	Weak      bool
+	Over      delivery.Endings
+	Withdraws delivery.Ground
+}
+
+// GroundOf is the ground that a record with an id is.
+func GroundOf(id uuid.UUID) delivery.Ground {
+	return delivery.Ground(binary.BigEndian.Uint64(id[8:])) // the random part of it
+}
+
+// maybeGround is a ground as it is kept.
+func maybeGround(g delivery.Ground) *int64 {
+	if g == 0 {
+		return nil
+	}
+	n := int64(g) // #nosec G115 -- it is told apart, and not counted
+	return &n
+}
+
+func groundKept(n *int64) delivery.Ground {
+	if n == nil {
+		return 0
+	}
+	return delivery.Ground(*n) // #nosec G115 -- as above
 }
 
 // Billed is what a gateway says that it counted and charged.
@@ -47,9 +74,13 @@ func (Evidence) TableName() string { return "evidence" }
 // Fact is the evidence as the core sees it.
 func (e *Evidence) Fact() delivery.Evidence {
 	fact := delivery.Evidence{Source: e.Source, Claim: e.Claim, Cause: e.Cause, Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
-		GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note}
-	if e.GatewayAt != nil {
+		GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note,
+		Ground: e.Ground, Weak: e.Weak, Over: e.Over, Withdraws: e.Withdraws}
+	switch {
+	case e.GatewayAt != nil:
 		fact.GatewayAt = *e.GatewayAt
+	case e.Source == delivery.Operator && e.Ground != 0: // the last decision holds
+		fact.GatewayAt = e.At
 	}
 	return fact
 }
@@ -65,25 +96,49 @@ func (e *Evidence) begins() bool {
 func (e *Evidence) takes(gateway uuid.UUID) bool {
 	return e.Source == delivery.Reply && e.Claim == delivery.Accepted && e.GatewayID != nil && *e.GatewayID == gateway &&
 		e.Cause == "" && e.Part == 0 && e.Parts == 0 && e.Code == "" && e.Note == "" && e.GatewayAt == nil && e.ReceiptID == nil &&
-		e.Billed == Billed{}
+		e.Billed == Billed{} && e.Ground == 0 && e.Withdraws == 0
 }
 
-const insertEvidence = `INSERT INTO evidence_%M (id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
-	code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency)
-SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::int[], $8::int[], $9::int[],
-	$10::uuid[], $11::text[],
-	$12::text[], $13::text[], $14::timestamptz[], $15::uuid[], $16::uuid[], $17::int[], $18::bigint[], $19::text[])`
+// firmly and weakly are the columns in which a claim is kept.
+func (e *Evidence) firmly() delivery.State {
+	if e.Weak {
+		return ""
+	}
+	return e.Claim
+}
 
+func (e *Evidence) weakly() delivery.State {
+	if e.Weak {
+		return e.Claim
+	}
+	return ""
+}
+
+const (
+	insertEvidence = `INSERT INTO evidence_%M (id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
+		code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency)
+	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::int[], $8::int[], $9::int[],
+		$10::uuid[], $11::text[],
+		$12::text[], $13::text[], $14::timestamptz[], $15::uuid[], $16::uuid[], $17::int[], $18::bigint[], $19::text[])`
+	insertGrounded = `INSERT INTO evidence_%M (id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
+		code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency, ground, withdraws, over, weak_claim)
+	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::int[], $8::int[], $9::int[],
+		$10::uuid[], $11::text[],
+		$12::text[], $13::text[], $14::timestamptz[], $15::uuid[], $16::uuid[], $17::int[], $18::bigint[], $19::text[],
+		$20::bigint[], $21::bigint[], $22::int[], $23::text[])`
+)
+
+// queueEvidence adds evidence. Most can never be withdrawn, and goes without what only the rest has.
 func queueEvidence(b *pgx.Batch, m month, set []Evidence) {
 	if len(set) == 0 {
 		return
 	}
-	b.Queue(m.in(insertEvidence),
+	values := []any{
 		ids(set, func(e *Evidence) uuid.UUID { return e.ID }),
 		ids(set, func(e *Evidence) uuid.UUID { return e.MessageID }),
 		column(set, func(e *Evidence) time.Time { return e.At }),
 		words(set, func(e *Evidence) delivery.Source { return e.Source }),
-		words(set, func(e *Evidence) delivery.State { return e.Claim }),
+		words(set, (*Evidence).firmly),
 		words(set, func(e *Evidence) delivery.Cause { return e.Cause }),
 		numbers(set, func(e *Evidence) int { return e.Attempt }),
 		numbers(set, func(e *Evidence) int { return e.Part }),
@@ -98,7 +153,17 @@ func queueEvidence(b *pgx.Batch, m month, set []Evidence) {
 		numbers(set, func(e *Evidence) int { return e.Segments }),
 		column(set, func(e *Evidence) *int64 { return e.ChargeMicros }),
 		words(set, func(e *Evidence) string { return e.ChargeCurrency }),
-	)
+	}
+	if !slices.ContainsFunc(set, func(e Evidence) bool { return e.Ground != 0 || e.Withdraws != 0 }) {
+		b.Queue(m.in(insertEvidence), values...)
+		return
+	}
+	b.Queue(m.in(insertGrounded), append(values,
+		column(set, func(e *Evidence) *int64 { return maybeGround(e.Ground) }),
+		column(set, func(e *Evidence) *int64 { return maybeGround(e.Withdraws) }),
+		numbers(set, func(e *Evidence) int { return int(e.Over) }),
+		words(set, (*Evidence).weakly),
+	)...)
 }
 
 // Timeline returns the evidence about a message in the order in which it was
@@ -119,7 +184,8 @@ func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.U
 			s.hot(),
 			scanEvidence,
 			m.in(`SELECT id, message_id, at, source, claim, cause, attempt, part, parts, gateway_id, gateway_ref,
-				code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency
+				code, note, gateway_at, exchange_id, receipt_id, segments, charge_micros, charge_currency,
+				ground, withdraws, over, weak_claim
 			FROM evidence_%M WHERE message_id = ANY($1)`),
 			uuids(some),
 		)
@@ -187,8 +253,15 @@ func (s *Store) timelines(ctx context.Context, messages []uuid.UUID) (map[uuid.U
 }
 
 func scanEvidence(rows pgx.Rows) (e Evidence, err error) {
+	var ground, withdraws *int64
+	var weakly delivery.State
 	err = rows.Scan(&e.ID, &e.MessageID, &e.At, &e.Source, &e.Claim, &e.Cause, &e.Attempt, &e.Part, &e.Parts, &e.GatewayID, &e.GatewayRef,
-		&e.Code, &e.Note, &e.GatewayAt, &e.ExchangeID, &e.ReceiptID, &e.Segments, &e.ChargeMicros, &e.ChargeCurrency)
+		&e.Code, &e.Note, &e.GatewayAt, &e.ExchangeID, &e.ReceiptID, &e.Segments, &e.ChargeMicros, &e.ChargeCurrency,
+		&ground, &withdraws, &e.Over, &weakly)
+	e.Ground, e.Withdraws = groundKept(ground), groundKept(withdraws)
+	if weakly != "" {
+		e.Claim, e.Weak = weakly, true
+	}
 	return e, err
 }
 

@@ -20,6 +20,7 @@ type Gateway struct {
 	PerSecond      int
 	InFlight       int
 	AskAfterMs     int64
+	AskKinds       map[string]int64 `gorm:"serializer:json"` // the same of kinds for which it differs
 	GiveUpMs       int64
 	TimeoutMs      int64
 	CreatedAt      time.Time `gorm:"autoCreateTime:false"`
@@ -36,9 +37,18 @@ type Gateway struct {
 	Version          int // grows with every change
 }
 
+// whole is the gateway with lists that are there, if only with nothing on them.
+func (g Gateway) whole() Gateway {
+	g.Senders = append([]string{}, g.Senders...)
+	if g.AskKinds == nil {
+		g.AskKinds = map[string]int64{}
+	}
+	return g
+}
+
 // AddGateway stores a new gateway.
 func (s *Store) AddGateway(ctx context.Context, g Gateway) error {
-	g.Senders = append([]string{}, g.Senders...) // an empty list is a list
+	g = g.whole()
 	return s.setting(ctx, "gateway", g.Name, func(s *Store) error { return create(s.gorm(ctx), &g, "gateway "+g.Name) })
 }
 
@@ -54,7 +64,7 @@ func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
 // read; [ErrChanged] otherwise. Its name, dialect and identity stay.
 func (s *Store) ChangeGateway(ctx context.Context, g Gateway) error {
 	g.Version++
-	g.Senders = append([]string{}, g.Senders...)
+	g = g.whole()
 	return s.setting(ctx, "gateway", g.Name, func(s *Store) error {
 		result := s.gorm(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
 			Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)

@@ -26,6 +26,9 @@ type Health struct {
 	// AskedIn is how the gateway was spoken to when it last answered a query about
 	// a message that it knew; empty if it never did.
 	AskedIn string
+	// NamedIn is the same of when a receipt last bore an id that the gateway had
+	// given in a reply.
+	NamedIn string
 }
 
 // TableName names the table.
@@ -77,6 +80,12 @@ func (s *Store) NoteNoBalance(ctx context.Context, gateway uuid.UUID, why string
 // message that it knows.
 func (s *Store) NoteAnswer(ctx context.Context, gateway uuid.UUID, in string) error {
 	return s.putHealth(ctx, Health{GatewayID: gateway, AskedIn: in}, "asked_in")
+}
+
+// NoteNamed notes how a gateway was spoken to when a receipt of it bore an id that
+// it had given in a reply.
+func (s *Store) NoteNamed(ctx context.Context, gateway uuid.UUID, in string) error {
+	return s.putHealth(ctx, Health{GatewayID: gateway, NamedIn: in}, "named_in")
 }
 
 // MayAskBalance reports whether the balance of a gateway was not asked for

@@ -22,7 +22,9 @@ type gatewayRef struct {
 type Matched struct {
 	MessageID uuid.UUID
 	Attempt   int
-	Marks     string // of a passcode; see [Content]
+	Began     time.Time // zero: it is being made
+	Named     bool      // by the id that the gateway gave it
+	Marks     string    // of a passcode; see [Content]
 }
 
 // named is a submission that the gateway may mean.
@@ -33,8 +35,12 @@ type named struct {
 
 func scanNamed(rows pgx.Rows) (n named, err error) {
 	var marks []byte
-	err = rows.Scan(&n.MessageID, &n.Attempt, &n.gateway, &n.ref, &marks)
-	n.Marks = string(marks)
+	var began *time.Time
+	err = rows.Scan(&n.MessageID, &n.Attempt, &n.gateway, &n.ref, &marks, &began)
+	n.Marks, n.Named = string(marks), n.ref != ""
+	if began != nil {
+		n.Began = *began
+	}
 	return n, err
 }
 
@@ -129,7 +135,7 @@ func (s *Store) submittedAs(ctx context.Context, refs []gatewayRef, since time.T
 		if m < first && !since.IsZero() {
 			break
 		}
-		lists = append(lists, m.in(`SELECT b.message_id, b.attempt, b.gateway_id, b.gateway_ref, t.marks
+		lists = append(lists, m.in(`SELECT b.message_id, b.attempt, b.gateway_id, b.gateway_ref, t.marks, b.began_at
 			FROM unnest($1::text[], $2::uuid[]) AS n (ref, gateway_id)
 			JOIN submissions_%M b ON b.gateway_ref = n.ref AND b.gateway_id = n.gateway_id AND b.gateway_ref <> ''
 			LEFT JOIN sealed_texts t ON t.id = b.message_id`))
@@ -163,9 +169,9 @@ func (s *Store) lastThrough(ctx context.Context, messages []uuid.UUID) (map[thro
 			ctx,
 			s.hot(),
 			scanNamed,
-			m.in(`SELECT b.message_id, b.attempt, b.gateway_id, '', t.marks FROM submissions_%M b
+			m.in(`SELECT b.message_id, b.attempt, b.gateway_id, '', t.marks, b.began_at FROM submissions_%M b
 				LEFT JOIN sealed_texts t ON t.id = b.message_id WHERE b.message_id = ANY($1)
-			UNION ALL SELECT s.id, s.attempts, s.gateway_id, '', t.marks FROM standings_%M s
+			UNION ALL SELECT s.id, s.attempts, s.gateway_id, '', t.marks, NULL FROM standings_%M s
 				LEFT JOIN sealed_texts t ON t.id = s.id WHERE s.id = ANY($1) AND s.state = 'sending'`),
 			uuids(some),
 		)
@@ -210,13 +216,18 @@ func (s *Store) numbersOf(ctx context.Context, byRef map[gatewayRef][]Matched) (
 }
 
 // sameNumber reports whether a gateway's writing of a number stands for ours:
-// digits with or without what is written before them.
+// digits with or without what is written before them, or as they are dialled
+// within the country.
 func sameNumber(ours phone.Number, theirs string) bool {
-	digits := strings.Map(func(r rune) rune {
+	digits := onlyDigits(theirs)
+	return strings.TrimPrefix(digits, "00") == ours.Digits() || digits == onlyDigits(ours.National())
+}
+
+func onlyDigits(s string) string {
+	return strings.Map(func(r rune) rune {
 		if r < '0' || r > '9' {
 			return -1
 		}
 		return r
-	}, theirs)
-	return strings.TrimPrefix(digits, "00") == ours.Digits()
+	}, s)
 }

@@ -162,6 +162,12 @@ func scanMessage(rows pgx.Rows) (Message, error) {
 // Known is what is known of a message that was read with its standing.
 func (m *Message) Known() delivery.Outcome { return m.digest.Outcome() }
 
+// Tried are the submissions of a message that was read with its standing about which a person can decide.
+func (m *Message) Tried() []delivery.Tried { return m.digest.Tried() }
+
+// Decisions are the grounds of the decisions that stand, in the order in which they were made.
+func (m *Message) Decisions() []delivery.Ground { return m.digest.Decisions() }
+
 // refresh works out what is known of messages whose digest an earlier version
 // did not keep.
 func (s *Store) refresh(ctx context.Context, messages []Message) error {
@@ -269,6 +275,7 @@ type Filter struct {
 	Reference  string
 	GatewayRef string
 	Contested  bool
+	Weak       bool     // whose state rests on a weak match; not counted in tallies
 	Labels     []string // name=value, or a name alone
 	Since      time.Time
 	Until      time.Time
@@ -326,11 +333,25 @@ var marked = []delivery.State{delivery.Held, delivery.Doubtful, delivery.Undeliv
 // contestedMark marks messages two endings of which were claimed.
 const contestedMark = "contested"
 
+// weakMark marks messages whose state rests on a weak match.
+const weakMark = "weak"
+
+// undecidedMark marks messages that want a person's decision: whose end nobody knows, or of which two are
+// claimed, and about which nothing was decided.
+const undecidedMark = "undecided"
+
+func (m *Message) undecided() bool {
+	return m.Rivals != "" || m.State == delivery.Unknown && !m.digest.Decided()
+}
+
 // marks are those by which the chosen messages can be found; nil if there are
 // none.
 func (f Filter) marks() []string {
-	if f.Contested {
+	switch {
+	case f.Contested:
 		return []string{contestedMark}
+	case f.Weak:
+		return []string{weakMark}
 	}
 	var marks []string
 	for _, state := range f.States {

@@ -194,7 +194,7 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	}
 	claim := Stray{ID: NewID(), GatewayID: gateway, GatewayRef: "r-1"}
 	m := must[map[uuid.UUID]Matched](t)(s.Match(t.Context(), []Stray{claim}, time.Time{}))[claim.ID]
-	if m != (Matched{MessageID: ids[delivery.Rejected], Attempt: 1}) {
+	if m.MessageID != ids[delivery.Rejected] || m.Attempt != 1 || !m.Named {
 		t.Errorf("an earlier submission is matched to %+v", m)
 	}
 	if orphans := must[[]Message](t)(s.Orphans(t.Context(), gateway, 9)); len(orphans) != 1 || orphans[0].ID != ids[delivery.Sending] {

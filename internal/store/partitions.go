@@ -200,6 +200,9 @@ type Keep struct {
 	Inbound     time.Duration
 }
 
+// arrivalHours is how long it is kept by the hour how long messages took; by the day as long as messages.
+const arrivalHours = 100 * 24 * time.Hour
+
 // paceKept is how long it is kept what went through a gateway: its longest limit
 // is by 24 hours.
 const paceKept = 26 * time.Hour
@@ -233,6 +236,10 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 		{
 			"DELETE FROM gateway_paces WHERE (gateway_id, slot) IN (SELECT gateway_id, slot FROM gateway_paces WHERE slot < ? LIMIT 2000)",
 			now.Add(-paceKept),
+		},
+		{
+			"DELETE FROM arrivals WHERE ctid IN (SELECT ctid FROM arrivals WHERE grain = 'hour' AND began_at < ? LIMIT 2000)",
+			now.Add(-arrivalHours),
 		},
 		{
 			"DELETE FROM batch_spends WHERE ctid IN " +
@@ -306,10 +313,12 @@ func (s *Store) forget(ctx context.Context, before time.Time) error {
 			return fmt.Errorf("tidying: %w", err)
 		}
 	}
-	if err := s.db.WithContext(ctx).Exec("DELETE FROM tally_deltas WHERE hour < ?", oldest).Error; err != nil {
-		return fmt.Errorf("tidying: %w", err)
+	for _, counts := range []string{"tally_deltas WHERE hour", "tallies WHERE began_at", "arrivals WHERE began_at"} {
+		if err := s.db.WithContext(ctx).Exec("DELETE FROM "+counts+" < ?", oldest).Error; err != nil {
+			return fmt.Errorf("tidying: %w", err)
+		}
 	}
-	return s.db.WithContext(ctx).Exec("DELETE FROM tallies WHERE began_at < ?", oldest).Error
+	return nil
 }
 
 func firstOfMonth(t time.Time) time.Time {

@@ -124,12 +124,12 @@ func objects[T any](records []T, of func(*T) map[string]string) ([]string, error
 	return values, nil
 }
 
-// present is bytes that are there, if only none.
-func present(b []byte) []byte {
-	if b == nil {
-		return []byte{}
+// present is a list that is there, if only with nothing on it.
+func present[T any](list []T) []T {
+	if list == nil {
+		return []T{}
 	}
-	return b
+	return list
 }
 
 // UnreadReceipts lists callbacks of a gateway that nobody has read yet, and that

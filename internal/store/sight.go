@@ -17,6 +17,9 @@ type Sight struct {
 	Late     bool        // a message waits that is too late to be sent
 	Unread   []uuid.UUID // gateways whose callbacks wait to be read
 	Strays   bool        // there are strays whose message is to be looked for
+	ToJudge  []uuid.UUID // gateways of which strays are to be judged
+	ToAsk    []uuid.UUID // gateways that are to be asked about strays
+	Stated   bool        // there are statements to be matched
 	Settings int64       // counts the changes of what was set
 	Deltas   bool        // there is something to be added up
 	ToCheck  bool        // there are batches to be rehearsed
@@ -37,6 +40,9 @@ const (
 	sightLate
 	sightUnread
 	sightStrays
+	sightJudge
+	sightAsk
+	sightStated
 	sightSettings
 	sightDeltas
 	sightBatches
@@ -45,19 +51,37 @@ const (
 
 // lookSQL is the statement. Each LIMIT keeps PostgreSQL from making one great join
 // of what is many short looks.
-var lookSQL = fmt.Sprintf(`SELECT %d, g.id, min(lanes.lane)::bigint FROM gateways g, (VALUES (0), (1), (2)) AS lanes (lane),
+var lookSQL = fmt.Sprintf(
+	`SELECT %d, g.id, min(lanes.lane)::bigint FROM gateways g, (VALUES (0), (1), (2)) AS lanes (lane),
 		LATERAL (SELECT FROM to_send q WHERE q.gateway_id = g.id AND q.lane = lanes.lane AND q.due_at <= $1 LIMIT 1) AS one GROUP BY g.id
 	UNION ALL SELECT %d, g.id, 0 FROM gateways g,
 		LATERAL (SELECT FROM to_ask a WHERE a.gateway_id = g.id AND a.ask_at <= $1 LIMIT 1) AS one
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM to_send WHERE valid_until <= $1)
 	UNION ALL (SELECT DISTINCT %d, gateway_id, 0 FROM to_read WHERE id < $2)
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM strays WHERE look_at <= $1)
+	UNION ALL SELECT %d, g.id, 0 FROM gateways g,
+		LATERAL (SELECT FROM strays t WHERE t.gateway_id = g.id AND t.judge_at <= $1 LIMIT 1) AS one
+	UNION ALL SELECT %d, g.id, 0 FROM gateways g,
+		LATERAL (SELECT FROM strays t WHERE t.gateway_id = g.id AND t.ask_at <= $1 LIMIT 1) AS one
+	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM statements WHERE state IN ('reading', 'matching', 'applying', 'withdrawing'))
 	UNION ALL SELECT %d, NULL, n FROM settings_changes
-	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas) OR EXISTS (SELECT FROM batch_deltas)
+	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas) OR EXISTS (SELECT FROM batch_deltas) OR EXISTS (SELECT FROM arrival_deltas)
 	UNION ALL SELECT DISTINCT %d, NULL::uuid, CASE state WHEN 'checking' THEN 0 ELSE 1 END FROM batches
 		WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM held WHERE release_at <= $1)`,
-	sightDue, sightSilent, sightLate, sightUnread, sightStrays, sightSettings, sightDeltas, sightBatches, sightHeld)
+	sightDue,
+	sightSilent,
+	sightLate,
+	sightUnread,
+	sightStrays,
+	sightJudge,
+	sightAsk,
+	sightStated,
+	sightSettings,
+	sightDeltas,
+	sightBatches,
+	sightHeld,
+)
 
 // Look sees what there is to do, in one statement: it is asked twice a second by
 // every instance. It looks once for each gateway and lane, however much waits.
@@ -88,6 +112,12 @@ func (s *Store) Look(ctx context.Context, now, unreadBefore time.Time) (Sight, e
 			sight.Unread = append(sight.Unread, *p.id)
 		case sightStrays:
 			sight.Strays = true
+		case sightJudge:
+			sight.ToJudge = append(sight.ToJudge, *p.id)
+		case sightAsk:
+			sight.ToAsk = append(sight.ToAsk, *p.id)
+		case sightStated:
+			sight.Stated = true
 		case sightSettings:
 			sight.Settings = p.n
 		case sightDeltas:

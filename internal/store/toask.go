@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -91,4 +92,35 @@ func queueToAsk(b *pgx.Batch, set []Message) {
 		ids(set, func(m *Message) uuid.UUID { return m.ID }), ids(set, func(m *Message) uuid.UUID { return m.GatewayID }),
 		column(set, func(m *Message) time.Time { return *m.AskAt }), column(set, func(m *Message) time.Time { return *m.GiveUpAt }),
 		column(set, func(m *Message) time.Time { return m.BeganAt }), numbers(set, func(m *Message) int { return m.Asks }))
+}
+
+// AskNow puts messages among those to be asked about, at once.
+func (s *Store) AskNow(ctx context.Context, messages []Message, now time.Time) error {
+	set := slices.Clone(messages)
+	for i := range set {
+		m := &set[i]
+		m.AskAt = &now
+		if m.GiveUpAt == nil {
+			m.GiveUpAt = &now
+		}
+		if m.BeganAt.IsZero() {
+			m.BeganAt = timeOf(m.ID)
+		}
+	}
+	var b pgx.Batch
+	queueToAsk(&b, set)
+	if err := s.send(ctx, &b); err != nil {
+		return fmt.Errorf("asking at once: %w", err)
+	}
+	return nil
+}
+
+// Unwatch takes messages out of those to be asked about.
+func (s *Store) Unwatch(ctx context.Context, messages []Message) error {
+	if len(messages) == 0 {
+		return nil
+	}
+	var b pgx.Batch
+	b.Queue("DELETE FROM to_ask WHERE id = ANY($1)", ids(messages, func(m *Message) uuid.UUID { return m.ID }))
+	return s.send(ctx, &b)
 }
