@@ -12,12 +12,17 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/engine/arrivals"
+	"calmpigeon.example/internal/engine/attention"
 	"calmpigeon.example/internal/engine/balance"
 	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/chase"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/decide"
 	"calmpigeon.example/internal/engine/dispatch"
 	"calmpigeon.example/internal/engine/hold"
 	"calmpigeon.example/internal/engine/intake"
@@ -26,6 +31,8 @@ import (
 	"calmpigeon.example/internal/engine/receipts"
 	"calmpigeon.example/internal/engine/recipients"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/statements"
+	"calmpigeon.example/internal/engine/strays"
 	"calmpigeon.example/internal/engine/trial"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/engine/withdraw"
@@ -46,20 +53,26 @@ type Config struct {
 	OnlyPublic   bool             // no gateway at a private address
 	Policy       intake.Policy    // what becomes of messages to which kinds of lines; nil: as usual
 	Batches      batches.Limits
+	StrayQuiet   time.Duration // how long a gateway is to be quiet before strays are judged; 0: as usual
 }
 
 // Engine is the running service without its interfaces.
 type Engine struct {
 	kit.Kit
-	Intake   *intake.Intake
-	Withdraw *withdraw.Withdrawal
-	Receipts *receipts.Receipts
-	Keys     *keys.Keys
-	Trial    *trial.Trial
-	Batches  *batches.Batches
-	Lists    *recipients.Lists
-	Hold     *hold.Hold
-	Config   Config
+	Intake     *intake.Intake
+	Withdraw   *withdraw.Withdrawal
+	Receipts   *receipts.Receipts
+	Keys       *keys.Keys
+	Trial      *trial.Trial
+	Batches    *batches.Batches
+	Lists      *recipients.Lists
+	Hold       *hold.Hold
+	Strays     *strays.Strays
+	Arrivals   *arrivals.Arrivals
+	Needs      *attention.Attention
+	Decide     *decide.Decide
+	Statements *statements.Statements
+	Config     Config
 
 	dispatch *dispatch.Dispatch
 	chase    *chase.Chase
@@ -103,21 +116,33 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	in := intake.New(k, config.Policy)
 	sheets := batches.New(k, in, c, sending.Keeps, config.Batches)
 	sending.Rows = sheets
+	astray := strays.New(k, c, &strays.Clocks{Store: s}, config.StrayQuiet)
+	faring := &arrivals.Arrivals{Kit: k}
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
-		Intake:   in,
-		Batches:  sheets,
-		Lists:    &recipients.Lists{Store: s, Now: k.Now},
-		Hold:     hold.New(k, c),
-		Withdraw: &withdraw.Withdrawal{Kit: k, Course: c},
-		Receipts: receipts.New(k, c, in),
-		Keys:     &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader},
-		Trial:    &trial.Trial{Courier: carrier, Now: k.Now},
-		dispatch: sending,
-		balance:  &balance.Watch{Kit: k, Courier: carrier, Every: cmp.Or(config.BalanceEvery, balanceEvery)},
-		chase:    chase.New(k, c, carrier, sending.Keeps, sending.LeaveQuery),
-		counts:   watch.NewKick(),
+		Intake:     in,
+		Batches:    sheets,
+		Lists:      &recipients.Lists{Store: s, Now: k.Now},
+		Hold:       hold.New(k, c),
+		Withdraw:   &withdraw.Withdrawal{Kit: k, Course: c},
+		Strays:     astray,
+		Statements: statements.New(k, c, func(gateway uuid.UUID) time.Duration { skew, _ := astray.Clocks.Skew(gateway); return skew }),
+		Arrivals:   faring,
+		Needs:      &attention.Attention{Kit: k, Clocks: astray.Clocks, Arrivals: faring},
+		Decide:     &decide.Decide{Kit: k, Course: c},
+		Receipts:   receipts.New(k, c, in, astray),
+		Keys:       &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader},
+		Trial:      &trial.Trial{Courier: carrier, Now: k.Now},
+		dispatch:   sending,
+		balance:    &balance.Watch{Kit: k, Courier: carrier, Every: cmp.Or(config.BalanceEvery, balanceEvery)},
+		chase:      chase.New(k, c, carrier, sending.Keeps, sending.LeaveQuery),
+		counts:     watch.NewKick(),
 	}, nil
+}
+
+// Ask lets messages be asked about at once; see [chase.Chase.AskNow].
+func (e *Engine) Ask(ctx context.Context, messages []uuid.UUID, try bool) ([]chase.Cost, []chase.Refusal, error) {
+	return e.chase.AskNow(ctx, messages, try)
 }
 
 // Run moves everything until ctx ends, and returns when what was in flight has
@@ -126,7 +151,7 @@ func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
 		e.Intake.Run, e.Batches.Run, e.Hold.Run,
-		e.Receipts.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}
@@ -172,8 +197,10 @@ func (e *Engine) look(ctx context.Context) error {
 	for _, one := range sight.Due {
 		e.Bells.Ring(one.Gateway, one.Lane == pace.OTP.Lane())
 	}
-	e.chase.Wake(sight.Silent, sight.Late)
+	e.chase.Wake(sight.Silent, sight.ToAsk, sight.Late)
 	e.Receipts.Wake(sight.Unread, sight.Strays)
+	e.Strays.Wake(sight.ToJudge)
+	e.Statements.Wake(sight.Stated)
 	e.Batches.Wake(sight.ToCheck, sight.AtWork)
 	e.Hold.Wake(sight.Held)
 	if sight.Deltas {
@@ -184,6 +211,9 @@ func (e *Engine) look(ctx context.Context) error {
 
 // keepHouse does what has to be done every so often.
 func (e *Engine) keepHouse(ctx context.Context) {
+	if err := e.Strays.Clocks.Flush(ctx, e.Now()); err != nil {
+		e.Log.Warn("reading how gateways' clocks go", "error", err)
+	}
 	often, daily := time.NewTicker(15*time.Second), time.NewTicker(6*time.Hour)
 	defer often.Stop()
 	defer daily.Stop()
@@ -193,12 +223,12 @@ func (e *Engine) keepHouse(ctx context.Context) {
 		case <-ctx.Done():
 			last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 			defer cancel()
-			if err := e.Keys.Flush(last); err != nil {
-				e.Log.Warn("noting the use of keys", "error", err)
+			if err := errors.Join(e.Keys.Flush(last), e.Strays.Clocks.Flush(last, e.Now())); err != nil {
+				e.Log.Warn("noting the use of keys, and how gateways' clocks go", "error", err)
 			}
 			return
 		case <-often.C:
-			err = errors.Join(e.Keys.Flush(ctx), e.clock.set(ctx))
+			err = errors.Join(e.Keys.Flush(ctx), e.clock.set(ctx), e.Strays.Clocks.Flush(ctx, e.Now()))
 		case <-daily.C:
 			err = e.tidy(ctx)
 		}
@@ -266,6 +296,14 @@ func (e *Engine) tidy(ctx context.Context) error {
 	}
 	if err := e.Store.DropSessions(ctx, now.Add(-7*keys.SessionUnused)); err != nil {
 		return fmt.Errorf("forgetting sessions: %w", err)
+	}
+	if keep := e.Config.KeepMessages; keep > 0 {
+		if err := e.Statements.Tidy(ctx, now.Add(-keep)); err != nil {
+			return fmt.Errorf("forgetting statements: %w", err)
+		}
+	}
+	if err := e.Strays.Clocks.Tidy(ctx, now); err != nil {
+		return fmt.Errorf("forgetting how clocks went: %w", err)
 	}
 	if err := e.Store.DropStaged(ctx, now.Add(-24*time.Hour)); err != nil {
 		return fmt.Errorf("forgetting lists of recipients that never became whole: %w", err)

@@ -29,13 +29,18 @@ func (b *Batches) Retry(ctx context.Context, id uuid.UUID, key store.Key) (store
 		return one, err
 	}
 	one.Found = from.Found
+	// What is only weakly known to have failed may have been delivered all the same.
+	weak, err := b.Store.MarkedWeak(ctx, store.InBatch(*from.First, 1), store.InBatch(*from.First, from.Rows))
+	if err != nil {
+		return one, errors.Join(err, b.Store.RemoveBatch(context.WithoutCancel(ctx), one.ID))
+	}
 	w := &appending{b: b, one: &one}
 	var wrong error
 	for row, err := range b.Rows(ctx, from, 1, Choice{}) {
 		if wrong = err; wrong != nil {
 			break
 		}
-		if !mayHelp(row) {
+		if !mayHelp(row) || weak[row.Message] {
 			continue
 		}
 		if wrong = w.add(ctx, sheet.Row{Line: row.Line, Cells: row.Cells}); wrong != nil {

@@ -53,6 +53,7 @@ type Chase struct {
 // woken is why it was woken.
 type woken struct {
 	silent []uuid.UUID // gateways of which messages are due to be looked after
+	strays []uuid.UUID // gateways that are to be asked about strays
 	late   bool        // a message waits that is too late to be sent
 }
 
@@ -63,14 +64,15 @@ func New(k kit.Kit, c *course.Course, carrier *courier.Courier, keeps func(uuid.
 	return &Chase{Kit: k, Course: c, Courier: carrier, Keeps: keeps, Leave: leave, woken: make(chan woken, 1)}
 }
 
-// Wake says of which gateways messages are due to be looked after, and whether
-// any message is too late to be sent. It never waits; who is busy is told again.
-func (c *Chase) Wake(silent []uuid.UUID, late bool) {
-	if len(silent) == 0 && !late {
+// Wake says of which gateways messages are due to be looked after, which are to
+// be asked about strays, and whether any message is too late to be sent. It never
+// waits; who is busy is told again.
+func (c *Chase) Wake(silent, strays []uuid.UUID, late bool) {
+	if len(silent) == 0 && len(strays) == 0 && !late {
 		return
 	}
 	select {
-	case c.woken <- woken{silent, late}:
+	case c.woken <- woken{silent, strays, late}:
 	default:
 	}
 }
@@ -80,8 +82,8 @@ func (c *Chase) Wake(silent []uuid.UUID, late bool) {
 func (c *Chase) Run(ctx context.Context) {
 	var loops sync.WaitGroup
 	defer loops.Wait()
-	var mu sync.Mutex
-	busy := map[uuid.UUID]bool{}
+	messages := rounds{c: c, loops: &loops, busy: map[uuid.UUID]bool{}, look: c.look}
+	strays := rounds{c: c, loops: &loops, busy: map[uuid.UUID]bool{}, look: c.askStrays}
 	for {
 		var why woken
 		select {
@@ -96,23 +98,41 @@ func (c *Chase) Run(ctx context.Context) {
 				break
 			}
 		}
-		for _, id := range why.silent {
-			mu.Lock()
-			if g := c.Roster.ByID(id); g != nil && !busy[id] && (c.Keeps == nil || c.Keeps(id)) {
-				busy[id] = true
-				loops.Go(func() {
-					for more := true; more && ctx.Err() == nil; {
-						var err error
-						more, err = c.look(ctx, g)
-						c.failed(ctx, err)
-					}
-					mu.Lock()
-					defer mu.Unlock()
-					delete(busy, id)
-				})
-			}
-			mu.Unlock()
+		messages.begin(ctx, why.silent)
+		strays.begin(ctx, why.strays)
+	}
+}
+
+// rounds looks after something of each gateway, one round of a gateway at a time.
+type rounds struct {
+	c     *Chase
+	loops *sync.WaitGroup
+	look  func(context.Context, *roster.Gateway) (more bool, err error)
+
+	mu   sync.Mutex
+	busy map[uuid.UUID]bool
+}
+
+// begin looks after gateways that this instance keeps, unless it does already.
+func (r *rounds) begin(ctx context.Context, gateways []uuid.UUID) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, id := range gateways {
+		g := r.c.Roster.ByID(id)
+		if g == nil || r.busy[id] || r.c.Keeps != nil && !r.c.Keeps(id) {
+			continue
 		}
+		r.busy[id] = true
+		r.loops.Go(func() {
+			for more := true; more && ctx.Err() == nil; {
+				var err error
+				more, err = r.look(ctx, g)
+				r.c.failed(ctx, err)
+			}
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			delete(r.busy, id)
+		})
 	}
 }
 
@@ -217,11 +237,18 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		// found, which plans anew what it moves.
 		now := c.Now()
 		again := slices.Clone(silent)
+		if !found.left { // those that have an end were asked about this once
+			ended := func(m store.Message) bool { return m.State.Final() }
+			if err := s.Unwatch(ctx, slices.DeleteFunc(slices.Clone(silent), func(m store.Message) bool { return !ended(m) })); err != nil {
+				return err
+			}
+			again = slices.DeleteFunc(again, ended)
+		}
 		for i := range again {
 			m := &again[i]
 			m.AskAt = m.GiveUpAt
 			if g.Dialect.CanAsk(m.GatewayRef) {
-				m.AskAt = schedule.AskAgain(m.Times, g.AskAfter(), now, rand.Float64()) // #nosec G404 -- jitter of a pause
+				m.AskAt = schedule.AskAgain(m.Times, g.AskAfterOf(m.Kind), now, rand.Float64()) // #nosec G404 -- jitter of a pause
 			}
 			m.Asks++
 		}
@@ -240,9 +267,10 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	return len(silent) == most && !found.left, err
 }
 
-// isOver reports whether the time in which anyone might tell is over.
+// isOver reports whether the time in which anyone might tell is over. What has an
+// end is asked about because somebody wants to, and is not given up.
 func isOver(m *store.Message, now time.Time) bool {
-	return m.GiveUpAt != nil && !now.Before(*m.GiveUpAt)
+	return m.GiveUpAt != nil && !now.Before(*m.GiveUpAt) && !m.State.Final()
 }
 
 // again lets a doubtful message go once more: through the same gateway if it

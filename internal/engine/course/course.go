@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"context"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -141,8 +142,14 @@ func Seen(m *store.Message) schedule.Message {
 
 // Through is the gateway of a message as [schedule] sees it.
 func Through(g *roster.Gateway, m *store.Message) schedule.Gateway {
-	return schedule.Gateway{AskAfter: g.AskAfter(), GiveUpAfter: g.GiveUpAfter(), Timeout: g.Timeout(), Asks: g.Dialect.Query != nil,
-		CanAsk: g.Dialect.CanAsk(m.GatewayRef), Honours: g.Dialect.HonoursReference()}
+	return schedule.Gateway{
+		AskAfter:    g.AskAfterOf(m.Kind),
+		GiveUpAfter: g.GiveUpAfter(),
+		Timeout:     g.Timeout(),
+		Asks:        g.Dialect.Query != nil,
+		CanAsk:      g.Dialect.CanAsk(m.GatewayRef),
+		Honours:     g.Dialect.HonoursReference(),
+	}
 }
 
 // Own is evidence of an act of ours.
@@ -167,6 +174,39 @@ func WhyOptedOut(o store.OptOut) string {
 func ByClock(m store.Message, now time.Time, claim delivery.State, cause delivery.Cause, note string) store.Evidence {
 	return store.Evidence{ID: store.IDAt(now), MessageID: m.ID, At: now, Source: delivery.Clock, Claim: claim, Cause: cause,
 		Attempt: m.Attempt, Note: note, GatewayID: &m.GatewayID}
+}
+
+// OfStray is what a stray that has a message says about it. It can be withdrawn.
+func OfStray(t store.Stray, now time.Time) store.Evidence {
+	note := t.Note
+	if t.Why != "" {
+		note = strings.TrimLeft(note+". ", ". ") + t.Why
+	}
+	e := FromReceipt(t, *t.MessageID, t.Attempt, now, note)
+	e.Ground, e.Weak = t.On(), t.Fate == store.Weakly
+	return e
+}
+
+// FromReceipt is what a receipt says about a submission.
+func FromReceipt(c store.Stray, message uuid.UUID, attempt int, now time.Time, note string) store.Evidence {
+	return store.Evidence{ID: store.IDAt(now), MessageID: message, At: c.At, Source: delivery.Receipt,
+		Claim: c.Claim, Cause: c.Cause, Attempt: attempt, Part: c.Part, Parts: c.Parts, GatewayID: &c.GatewayID,
+		GatewayRef: c.GatewayRef, Code: c.Code, Note: note, GatewayAt: c.GatewayAt, ReceiptID: &c.ReceiptID, Billed: c.Billed}
+}
+
+// Withdrawn is evidence that what rests on a ground counts no more.
+func Withdrawn(
+	message, gateway uuid.UUID, ground delivery.Ground, now time.Time, source delivery.Source, note string,
+) store.Evidence {
+	return store.Evidence{
+		ID:        store.IDAt(now),
+		MessageID: message,
+		At:        now,
+		Source:    source,
+		GatewayID: &gateway,
+		Withdraws: ground,
+		Note:      note,
+	}
 }
 
 // Said writes what a gateway said about one message into evidence.

@@ -19,6 +19,7 @@ import (
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/strays"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
 )
@@ -41,9 +42,10 @@ type Receipts struct {
 	kit.Kit
 	Course *course.Course
 	Intake *intake.Intake
+	Strays *strays.Strays
 
 	forged *gather.Gather[store.Receipt, struct{}] // are kept, and not read
-	strays watch.Kick                              // there are some whose message is to be looked for
+	look   watch.Kick                              // there are some whose message is to be looked for
 
 	mu       sync.Mutex
 	ctx      context.Context // of Run; nil before
@@ -52,8 +54,8 @@ type Receipts struct {
 }
 
 // New makes it ready to take callbacks once it runs.
-func New(k kit.Kit, c *course.Course, in *intake.Intake) *Receipts {
-	r := &Receipts{Kit: k, Course: c, Intake: in, strays: watch.NewKick(), settlers: map[uuid.UUID]*settler{}}
+func New(k kit.Kit, c *course.Course, in *intake.Intake, astray *strays.Strays) *Receipts {
+	r := &Receipts{Kit: k, Course: c, Intake: in, Strays: astray, look: watch.NewKick(), settlers: map[uuid.UUID]*settler{}}
 	r.forged = gather.New(limits, bulk, func(ctx context.Context, set []store.Receipt) ([]struct{}, error) {
 		return make([]struct{}, len(set)), c.Store.StoreReceipts(ctx, set)
 	})
@@ -173,11 +175,11 @@ func (r *Receipts) Run(ctx context.Context) {
 
 // Wake says which gateways have callbacks that others stored and nobody has read,
 // and whether there are strays whose message is to be looked for.
-func (r *Receipts) Wake(unread []uuid.UUID, strays bool) {
+func (r *Receipts) Wake(unread []uuid.UUID, look bool) {
 	for _, gateway := range unread {
 		r.settler(gateway).left.Now()
 	}
-	if strays {
-		r.strays.Now()
+	if look {
+		r.look.Now()
 	}
 }

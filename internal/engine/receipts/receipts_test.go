@@ -16,10 +16,12 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
+	"calmpigeon.example/internal/engine/strays"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )
@@ -33,8 +35,12 @@ receipt:
   read: >-
     (.body | if type == "object" then . else {} end) as $b
     | {gateway_ref: (.query.id // $b.id), state: "delivered", at: $b.at,
-        part: $b.part, parts: $b.parts, segments: $b.segments, code: $b.code}
+        part: $b.part, parts: $b.parts, segments: $b.segments, code: $b.code, to: $b.to}
+    + if $b.state then {state: $b.state} else {} end
 `
+
+// quiet is how long strays wait in tests before they are judged.
+const quiet = 100 * time.Millisecond
 
 // quay is a gateway that pushes receipts, and where they are taken in.
 type quay struct {
@@ -51,14 +57,17 @@ func harbour(t testing.TB) *quay {
 	gateways, s := rostertest.On(t, q.url)
 	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Settings{Secrets: map[string]string{"pin": "200617"}})
 	k := rostertest.Kit(gateways, s)
-	q.Receipts = New(k, &course.Course{Kit: k}, intake.New(k, intake.Usual))
+	c := &course.Course{Kit: k}
+	q.Receipts = New(k, c, intake.New(k, intake.Usual), strays.New(k, c, &strays.Clocks{Store: s}, quiet))
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
 	running.Go(func() { q.Run(ctx) })
+	running.Go(func() { q.Strays.Run(ctx) })
 	running.Go(func() { // as the engine does
 		for tick := time.NewTicker(50 * time.Millisecond); ctx.Err() == nil; {
 			if sight, err := s.Look(ctx, now(), now().Add(-Leftover)); err == nil {
 				q.Wake(sight.Unread, sight.Strays)
+				q.Strays.Wake(sight.ToJudge)
 			}
 			select {
 			case <-ctx.Done():
@@ -77,9 +86,13 @@ func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
 // sent is a message that was handed to the gateway; with a ref, which it took
 // under that.
-func (q *quay) sent(ref string) store.Message {
+func (q *quay) sent(ref string) store.Message { return q.sentTo("+447700900123", ref) }
+
+// sentTo is the same of one to a number.
+func (q *quay) sentTo(number, ref string) store.Message {
 	q.t.Helper()
 	m := rostertest.Message(q.g, now())
+	m.To = phone.Stored(number)
 	if _, err := q.s.Accept(q.t.Context(), []store.Acceptance{{Message: m}}); err != nil {
 		q.t.Fatal(err)
 	}

@@ -8,7 +8,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/course"
@@ -208,11 +207,42 @@ func (s *settler) settle(ctx context.Context, set []taken) error {
 		}
 	}
 	s.r.Course.Announce(changed)
+	s.heard(ctx, due, matched)
 	for _, one := range wait {
 		one.stored = true
 		s.put(one)
 	}
 	return nil
+}
+
+// heard notes what receipts tell of their gateway: that it reports under the ids that it gave, and how
+// its clock goes.
+func (s *settler) heard(ctx context.Context, set []taken, matched map[uuid.UUID]store.Matched) {
+	g := s.r.Roster.ByID(s.gateway)
+	if g == nil {
+		return
+	}
+	named, heard := false, time.Time{}
+	for _, one := range set {
+		for _, c := range one.claims {
+			m, ok := matched[c.ID]
+			if ok && c.At.After(heard) {
+				heard = c.At
+			}
+			named = named || ok && m.Named && c.GatewayRef != ""
+			if ok && c.GatewayAt != nil {
+				s.r.Strays.Clocks.Note(g.ID, c.At, *c.GatewayAt, m.Began)
+			}
+		}
+	}
+	if !heard.IsZero() {
+		s.r.Strays.Clocks.Heard(g.ID, heard)
+	}
+	if named {
+		if err := s.r.Roster.NoteNamed(ctx, g); err != nil {
+			s.r.Log.Error("noting that receipts bear the ids of replies", "gateway", g.Name, "error", err)
+		}
+	}
 }
 
 // hide hides the codes of the passcodes that a callback speaks of in what is kept of
@@ -284,7 +314,7 @@ func (s *settler) write(
 				if m, ok := matched[c.ID]; ok {
 					evidence = append(evidence, evidenceOf(c, m, now))
 				} else {
-					strays = append(strays, c)
+					strays = append(strays, s.r.Strays.Fresh(c))
 				}
 			}
 			inbound = append(inbound, one.inbound...)
@@ -417,7 +447,5 @@ func evidenceOf(c store.Stray, m store.Matched, now time.Time) store.Evidence {
 	if wait := now.Sub(c.At); c.Looks > 0 && note == "" {
 		note = "came " + wait.Round(time.Millisecond).String() + " before its message was known"
 	}
-	return store.Evidence{ID: store.IDAt(now), MessageID: m.MessageID, At: c.At, Source: delivery.Receipt,
-		Claim: c.Claim, Cause: c.Cause, Attempt: m.Attempt, Part: c.Part, Parts: c.Parts, GatewayID: &c.GatewayID,
-		GatewayRef: c.GatewayRef, Code: c.Code, Note: note, GatewayAt: c.GatewayAt, ReceiptID: &c.ReceiptID, Billed: c.Billed}
+	return course.FromReceipt(c, m.MessageID, m.Attempt, now, note)
 }

@@ -6,6 +6,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/store"
 )
 
@@ -23,7 +25,7 @@ func (r *Receipts) lookForStrays(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-r.strays:
+		case <-r.look:
 		}
 		for more := true; more && ctx.Err() == nil; {
 			var err error
@@ -53,17 +55,36 @@ func (r *Receipts) settleStrays(ctx context.Context) (more bool, err error) {
 		if err != nil {
 			return err
 		}
+		akin, err := s.Akin(ctx, taken)
+		if err != nil {
+			return err
+		}
 		var evidence []store.Evidence
 		var postponed, settled []uuid.UUID
+		var fated []store.Stray
 		for _, stray := range taken {
 			m, ok := matched[stray.ID]
-			if !ok {
+			kin, has := akin[stray.ID]
+			switch {
+			case ok:
+				stray.Looks++
+				settled = append(settled, stray.ID)
+				evidence = append(evidence, evidenceOf(stray, m, now))
+				if stray.Ground != nil {
+					evidence = append(evidence, course.Withdrawn(*stray.MessageID, stray.GatewayID, stray.On(), now, delivery.Own,
+						"the stray bears the name of a message that is known now"))
+				}
+			case has:
+				stray.Fate, stray.Ground, stray.MessageID, stray.Attempt = kin.Fate, kin.Ground, kin.MessageID, kin.Attempt
+				stray.ByWhom, stray.Why = kin.ByWhom, kin.Why
+				fated = append(fated, stray)
+				evidence = append(evidence, course.OfStray(stray, now))
+			default:
 				postponed = append(postponed, stray.ID)
-				continue
 			}
-			stray.Looks++
-			settled = append(settled, stray.ID)
-			evidence = append(evidence, evidenceOf(stray, m, now))
+		}
+		if err := s.FateStrays(ctx, now, fated); err != nil {
+			return err
 		}
 		if changed, err = r.Course.Record(ctx, s, evidence, nil); err != nil {
 			return err

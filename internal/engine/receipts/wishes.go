@@ -13,6 +13,7 @@ import (
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/engine/intake"
+	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
 
@@ -26,7 +27,7 @@ func (s *settler) heed(ctx context.Context, tx *store.Store, inbound []store.Inb
 		if optout.Of(m.Text) == optout.Nothing {
 			continue
 		}
-		number, err := writer(m.FromNumber)
+		number, err := roster.ReadNumber(m.FromNumber, "")
 		if err != nil {
 			s.r.Log.Warn("somebody asks not to be written to, from a number that cannot be read", "gateway", s.gateway, "inbound", m.ID)
 			continue
@@ -122,12 +123,3 @@ func (s *settler) answer(number phone.Reading, m store.Inbound, wish optout.Wish
 
 // recipient is who asks for it, on the list.
 const recipient = "the recipient"
-
-// writer reads the number of somebody who wrote, as gateways write it.
-func writer(from string) (phone.Reading, error) {
-	from = strings.TrimPrefix(strings.TrimSpace(from), "tel:")
-	if !strings.HasPrefix(from, "+") && !strings.HasPrefix(from, "00") {
-		from = "+" + from
-	}
-	return phone.Read(from, "")
-}

@@ -20,7 +20,9 @@ import (
 	"calmpigeon.example/internal/core/address"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/store"
 )
 
@@ -31,6 +33,7 @@ type Settings struct {
 	Secrets                                map[string]string // those that are not named stay
 	PerSecond, PerMinute, PerDay, InFlight *int
 	AskAfter, GiveUpAfter, Timeout         *time.Duration
+	AskKinds                               map[string]string // spans by kind, all of them; nil: they stay
 	Currency                               *string
 	Senders                                *[]string
 	LowBalance                             *string // an amount; empty: never warn
@@ -249,25 +252,37 @@ func (r *Roster) set(g *Gateway, s Settings) error {
 		}
 		*limit.to = *limit.given
 	}
-	for _, span := range []struct {
+	for _, one := range []struct {
 		field string
 		given *time.Duration
 		to    *int64
 	}{{"ask_after", s.AskAfter, &g.AskAfterMs}, {"give_up_after", s.GiveUpAfter, &g.GiveUpMs}, {"timeout", s.Timeout, &g.TimeoutMs}} {
-		if span.given == nil {
+		if one.given == nil {
 			continue
 		}
-		if *span.given < time.Millisecond {
-			faults.Add(span.field, fmt.Sprintf("%v is too short", *span.given), "a number and a unit, such as 10s, 5m or 48h")
+		if *one.given < time.Millisecond {
+			faults.Add(one.field, fmt.Sprintf("%v is too short", *one.given), "a number and a unit, such as 10s, 5m or 48h")
 		}
-		if span.field == "timeout" && *span.given > timeoutMost {
+		if one.field == "timeout" && *one.given > timeoutMost {
 			faults.Add(
-				span.field,
-				fmt.Sprintf("%v is too long: stopping waits for it", *span.given),
+				one.field,
+				fmt.Sprintf("%v is too long: stopping waits for it", *one.given),
 				fmt.Sprintf("at most %v", timeoutMost),
 			)
 		}
-		*span.to = span.given.Milliseconds()
+		*one.to = one.given.Milliseconds()
+	}
+	if s.AskKinds != nil {
+		g.AskKinds = map[string]int64{}
+		for kind, given := range s.AskKinds {
+			d, err := span.Parse(given)
+			if _, unknown := pace.ParseKind(kind); unknown != nil || err != nil || d < time.Millisecond {
+				faults.Add("ask_after_kinds."+kind, fmt.Sprintf("%q of %q is not a time span of a kind", given, kind),
+					"otp, transactional or bulk, and a time span such as 10s")
+				continue
+			}
+			g.AskKinds[kind] = d.Milliseconds()
+		}
 	}
 	if s.Currency != nil {
 		if unit, err := currency.ParseISO(*s.Currency); *s.Currency != "" && (err != nil || unit.String() != *s.Currency) {

@@ -20,6 +20,9 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/dialect"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/store"
 )
 
@@ -33,8 +36,16 @@ type Gateway struct {
 	mask *mask // of its secrets as they were opened
 }
 
-// AskAfter is the silence before the first status query.
+// AskAfter is the silence before the first status query, for kinds of which nothing else is set.
 func (g *Gateway) AskAfter() time.Duration { return time.Duration(g.AskAfterMs) * time.Millisecond }
+
+// AskAfterOf is the silence before the first status query about messages of a kind.
+func (g *Gateway) AskAfterOf(kind pace.Kind) time.Duration {
+	if ms, ok := g.AskKinds[string(kind)]; ok {
+		return time.Duration(ms) * time.Millisecond
+	}
+	return g.AskAfter()
+}
 
 // GiveUpAfter is the time after submission in which anyone might tell us.
 func (g *Gateway) GiveUpAfter() time.Duration { return time.Duration(g.GiveUpMs) * time.Millisecond }
@@ -61,6 +72,36 @@ func (g *Gateway) ReceiptURL(public string) string {
 	return strings.TrimRight(public, "/") + "/receipts/" + g.Name + "/" + g.Callback
 }
 
+// unreadable is what a number becomes that cannot be read: it is that of no message.
+const unreadable = "?"
+
+// Number reads a number as the gateway writes numbers, in E.164; empty if there is none.
+func (g *Gateway) Number(written string) string {
+	written = strings.TrimSpace(written)
+	if written == "" {
+		return ""
+	}
+	country := ""
+	if at := g.Dialect.Takes.Countries; g.Dialect.Number == dialect.National && len(at) == 1 {
+		country = at[0]
+	}
+	r, err := ReadNumber(written, country)
+	if err != nil {
+		return unreadable
+	}
+	return r.Number.String()
+}
+
+// ReadNumber reads a number as gateways write them: most leave the plus away. With a country it may be
+// written as it is dialled there.
+func ReadNumber(written, country string) (phone.Reading, error) {
+	written = strings.TrimPrefix(strings.TrimSpace(written), "tel:")
+	if country == "" && !strings.HasPrefix(written, "+") && !strings.HasPrefix(written, "00") {
+		written = "+" + written
+	}
+	return phone.Read(written, country)
+}
+
 // Unusable reports that the gateway is not to be used now, and why: it is paused
 // or rests. Empty if it may be used.
 func (g *Gateway) Unusable(h store.Health, now time.Time) string {
@@ -69,6 +110,20 @@ func (g *Gateway) Unusable(h store.Health, now time.Time) string {
 		return fmt.Sprintf("%s is paused", g.Name)
 	case h.RestUntil != nil && now.Before(*h.RestUntil):
 		return fmt.Sprintf("%s rests (%s)", g.Name, cmp.Or(string(h.RestCause), "it keeps failing"))
+	}
+	return ""
+}
+
+// LowBalance says that too little is left on the account; empty if it is enough, or not known.
+func (g *Gateway) LowBalance(h store.Health) string {
+	switch {
+	case h.BalanceMicros == nil:
+		return ""
+	case *h.BalanceMicros <= 0:
+		return "The account is empty."
+	case g.LowBalanceMicros != nil && *h.BalanceMicros < *g.LowBalanceMicros:
+		return fmt.Sprintf("The balance is %s, less than the %s at which you want to know.",
+			price.Of(*h.BalanceMicros, h.BalanceCurrency), price.Of(*g.LowBalanceMicros, "").Amount())
 	}
 	return ""
 }
@@ -288,6 +343,23 @@ func (r *Roster) NoteAnswer(ctx context.Context, g *Gateway) error {
 // it knows since its dialect or address last changed.
 func (r *Roster) HasAnswered(g *Gateway) bool { return r.Health(g.ID).AskedIn == g.Speech() }
 
+// NoteNamed notes that a receipt of a gateway bore an id that it had given in a
+// reply. As long as it is spoken to in the same way, it reports under such ids.
+func (r *Roster) NoteNamed(ctx context.Context, g *Gateway) error {
+	if r.HasNamed(g) {
+		return nil
+	}
+	if err := r.store.NoteNamed(ctx, g.ID, g.Speech()); err != nil {
+		return err
+	}
+	r.note(g.ID, func(known *store.Health) { known.NamedIn = g.Speech() })
+	return nil
+}
+
+// HasNamed reports whether a receipt has borne an id that the gateway gave in a
+// reply since its dialect or address last changed.
+func (r *Roster) HasNamed(g *Gateway) bool { return r.Health(g.ID).NamedIn == g.Speech() }
+
 // note changes what is known of how a gateway fares, here and at once.
 func (r *Roster) note(gateway uuid.UUID, change func(*store.Health)) {
 	r.reading.Lock() // what is being read now may be older
@@ -303,6 +375,11 @@ func (r *Roster) note(gateway uuid.UUID, change func(*store.Health)) {
 	change(&known)
 	healths[gateway] = known
 	r.healths = healths
+}
+
+// TextMark is a keyed hash of a text, by which it can be told without being kept.
+func (r *Roster) TextMark(text string) string {
+	return base64.RawURLEncoding.EncodeToString(r.sealer.MAC([]byte("text\x00" + text))[:15])
 }
 
 // Speech names how the gateway is spoken to: where, and in which dialect, to the

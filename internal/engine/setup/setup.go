@@ -43,6 +43,7 @@ type Gateway struct {
 	PerDay      int               `yaml:"per_day,omitempty"`
 	InFlight    int               `yaml:"in_flight"`
 	AskAfter    string            `yaml:"ask_after"`
+	AskKinds    map[string]string `yaml:"ask_after_kinds,omitempty"`
 	GiveUpAfter string            `yaml:"give_up_after"`
 	Timeout     string            `yaml:"timeout"`
 	Currency    string            `yaml:"currency,omitempty"`
@@ -206,6 +207,12 @@ func written(g *roster.Gateway) Gateway {
 	}
 	for _, name := range g.Dialect.Secrets {
 		w.Secrets[name] = Placeholder(g.Name, name)
+	}
+	for kind := range g.AskKinds {
+		if w.AskKinds == nil {
+			w.AskKinds = map[string]string{}
+		}
+		w.AskKinds[kind] = span.Format(g.AskAfterOf(pace.Kind(kind)))
 	}
 	if g.LowBalanceMicros != nil {
 		w.LowBalance = explain.Amount(*g.LowBalanceMicros)

@@ -171,6 +171,13 @@ func (t *taking) gateways(f File) error {
 			Currency:   &g.Currency,
 			Senders:    &g.Senders,
 			LowBalance: &g.LowBalance,
+			AskKinds:   map[string]string{},
+		}
+		for kind, given := range g.AskKinds {
+			if d, err := span.Parse(given); err == nil { // what cannot be read is told where it is set
+				given = span.Format(d)
+			}
+			g.AskKinds[kind], setup.AskKinds[kind] = given, given
 		}
 		for _, one := range []struct {
 			field string

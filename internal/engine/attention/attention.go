@@ -1,0 +1,403 @@
+// Package attention gathers what wants a person: why, what it costs to wait, and what to do.
+package attention
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/band"
+	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/belong"
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/latency"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/engine/arrivals"
+	"calmpigeon.example/internal/engine/kit"
+	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/strays"
+	"calmpigeon.example/internal/store"
+)
+
+// What is what wants a person.
+type What string
+
+// What can want a person, the most pressing first.
+const (
+	Resting   What = "gateway_rests"
+	Silent    What = "gateway_silent"
+	Balance   What = "balance_low"
+	HeldBatch What = "batch_held"
+	Contested What = "contested"
+	Unknown   What = "unknown"
+	Doubtful  What = "doubtful"
+	Stray     What = "strays"
+	Stated    What = "statement_differs"
+	Clock     What = "clock_wrong"
+	Slow      What = "slow"
+	Failing   What = "failing"
+)
+
+// Order is the order in which needs are listed.
+var Order = []What{Resting, Silent, Failing, Slow, Balance, HeldBatch, Contested, Unknown, Doubtful, Stray, Stated, Clock}
+
+// Need is one thing that wants a person.
+type Need struct {
+	What    What
+	Wrong   bool // it went wrong, and does not merely want a look
+	Count   int64
+	Gateway string
+	Batch   string
+	Since   *time.Time
+	Title   string // what it is
+	Why     string
+	Cost    string // of waiting
+	Do      string
+	Command string // that does it, or shows more
+	Link    string // the page of the console
+}
+
+const (
+	// doubtLong is from when on a doubt is told: most end by themselves before.
+	doubtLong = time.Minute
+	// silentLong is after how long without a receipt a gateway is silent, if at least silentLeast messages that
+	// went since, and not within the last silentLong, are still open.
+	silentLong, silentLeast = 5 * time.Minute, 5
+	// heardMost is how far back it is known when a gateway was last heard.
+	heardMost = 24 * time.Hour
+	// fresh is how long what was gathered is of use.
+	fresh = 2 * time.Second
+)
+
+// Attention gathers needs.
+type Attention struct {
+	kit.Kit
+	Clocks   *strays.Clocks
+	Arrivals *arrivals.Arrivals
+
+	mu    sync.Mutex
+	at    time.Time
+	needs []Need
+}
+
+// Needs gathers what wants a person, the most pressing first. What was gathered a moment ago is given again.
+func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	now := a.Now()
+	if now.Sub(a.at) < fresh {
+		return a.needs, nil
+	}
+	var all []Need
+	for _, gather := range []func(context.Context, time.Time) ([]Need, error){a.gateways, a.unusual, a.batches, a.messages, a.strays, a.statements} {
+		some, err := gather(ctx, now)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, some...)
+	}
+	slices.SortStableFunc(all, func(x, y Need) int {
+		return cmp.Or(cmp.Compare(slices.Index(Order, x.What), slices.Index(Order, y.What)), cmp.Compare(y.Count, x.Count),
+			cmp.Compare(x.Gateway, y.Gateway))
+	})
+	a.at, a.needs = now, all
+	return all, nil
+}
+
+// gateways tells of gateways that rest, are silent, have little left, or whose clocks are wrong.
+func (a *Attention) gateways(ctx context.Context, now time.Time) ([]Need, error) {
+	var all []Need
+	for _, g := range a.Roster.All() {
+		h := a.Roster.Health(g.ID)
+		page := "/gateways/" + url.PathEscape(g.Name)
+		if h.RestSince != nil && g.PausedAt == nil {
+			do, why := "It is tried again by itself.", "it keeps failing"
+			if h.RestCause != "" {
+				do, why = h.RestCause.Advice().Text, why+": "+strings.ReplaceAll(string(h.RestCause), "_", " ")
+			}
+			all = append(all, Need{What: Resting, Wrong: true, Count: 1, Gateway: g.Name, Since: h.RestSince,
+				Title: g.Name + " rests", Why: sentence(cmp.Or(h.RestNote, why)),
+				Cost:    "What may take another gateway of its route does; the rest waits.",
+				Do:      do,
+				Command: "pigeon gateway test " + g.Name, Link: page})
+		}
+		if low := g.LowBalance(h); low != "" {
+			all = append(all, Need{What: Balance, Wrong: *h.BalanceMicros <= 0, Count: 1, Gateway: g.Name, Since: h.BalanceAt,
+				Title: "Little is left at " + g.Name, Why: low,
+				Cost: "When it is empty nothing goes through it.", Do: "Top the account up.",
+				Command: "pigeon gateway show " + g.Name, Link: page})
+		}
+		if wrong := a.Clocks.Warnings(g.ID); wrong != nil {
+			all = append(
+				all,
+				Need{What: Clock, Count: 1, Gateway: g.Name, Title: "The times of " + g.Name + " are wrong", Why: strings.Join(wrong, " "),
+					Cost: "Its times cannot be compared with ours; where strays are judged it is allowed for.",
+					Do:   "Tell whoever runs it.", Command: "pigeon gateway show " + g.Name, Link: page},
+			)
+		}
+		silent, err := a.silent(ctx, g, now)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, silent...)
+	}
+	return all, nil
+}
+
+// silent tells of a gateway of which no receipts come although messages go.
+func (a *Attention) silent(ctx context.Context, g *roster.Gateway, now time.Time) ([]Need, error) {
+	if g.Dialect.Receipt == nil {
+		return nil, nil
+	}
+	heard := a.Clocks.Day(g.ID).HeardAt
+	from := now.Add(-heardMost)
+	if heard != nil {
+		from = *heard
+	}
+	if now.Sub(from) < silentLong {
+		return nil, nil
+	}
+	const most = 1000
+	open, err := a.Store.OpenSince(ctx, g.ID, from, now.Add(-silentLong), most)
+	if err != nil || open < silentLeast {
+		return nil, err
+	}
+	title, went := g.Name+" is silent", fmt.Sprintf("%d messages", open)
+	if open == most {
+		went = fmt.Sprintf("%d messages and more", most)
+	}
+	why := went + " that went through it are open, and no receipt has come in a day."
+	if heard != nil {
+		why = fmt.Sprintf("%s went through it since the last receipt came, and are open.", went)
+	}
+	return []Need{{What: Silent, Wrong: true, Count: int64(open), Gateway: g.Name, Since: heard, Title: title, Why: why,
+		Cost:    "Nobody knows whether its messages arrive.",
+		Do:      "See whether it knows where receipts go, and whether anything is in its way.",
+		Command: "pigeon gateway show " + g.Name, Link: "/gateways/" + url.PathEscape(g.Name)}}, nil
+}
+
+// unusual tells of gateways that are slower than usual, or through which more fails. Of each, the countries in which
+// it is so are told together.
+func (a *Attention) unusual(ctx context.Context, _ time.Time) ([]Need, error) {
+	found, err := a.Arrivals.Unusual(ctx)
+	if err != nil {
+		return nil, err
+	}
+	type about struct {
+		gateway uuid.UUID
+		slow    bool
+	}
+	needs := map[about]*Need{}
+	var order []about
+	for _, u := range found {
+		g := a.Roster.ByID(u.Gateway)
+		if g == nil {
+			continue
+		}
+		for _, l := range u.Leaving {
+			k := about{u.Gateway, l.Slow}
+			n := needs[k]
+			if n == nil {
+				q := url.Values{"gateway": {g.Name}}
+				n = &Need{What: Failing, Wrong: true, Gateway: g.Name, Title: "More fails through " + g.Name + " than usual",
+					Cost:    "What fails does not arrive, and may be billed all the same.",
+					Do:      "See what it says of them; take another gateway for the country if it goes on.",
+					Command: "pigeon arrivals --by country --gateway " + g.Name, Link: "/arrivals?" + q.Encode()}
+				if l.Slow {
+					n.What, n.Wrong, n.Title = Slow, false, g.Name+" takes longer than usual"
+					n.Cost = "Passcodes may come too late to be of use."
+					n.Do = "Wait, or take another gateway for the country if it goes on."
+				}
+				needs[k] = n
+				order = append(order, k)
+			}
+			n.Count += l.Of
+			n.Why = strings.TrimSpace(n.Why + " " + whyUnusual(u.Country, l))
+		}
+	}
+	all := make([]Need, len(order))
+	for i, k := range order {
+		all[i] = *needs[k]
+	}
+	return all, nil
+}
+
+// whyUnusual says how an hour leaves what is usual.
+func whyUnusual(country string, l band.Leaving) string {
+	hours := fmt.Sprintf("as %d hours of the last %d days say", l.Usual.Hours, band.Days)
+	if l.Usual.AtHour {
+		hours = fmt.Sprintf("as %d hours of the last %d days say, about this time of the day", l.Usual.Hours, band.Days)
+	}
+	where := cmp.Or(phone.CountryName(country), "elsewhere")
+	if l.Slow {
+		of := func(seconds float64) string { return latency.Words(time.Duration(seconds * float64(time.Second))) }
+		return fmt.Sprintf("%s: half of %d messages took %s or more; usual is %s, up to %s, %s.",
+			where, l.Of, of(l.Is), of(l.Usual.Middle), of(l.Usual.Edge), hours)
+	}
+	return fmt.Sprintf("%s: %.0f %% of %d messages failed; usual is %.0f %%, up to %.0f %%, %s.",
+		where, 100*l.Is, l.Of, 100*l.Usual.Middle, 100*min(l.Usual.Edge, 1), hours)
+}
+
+// batches tells of batches that their guard holds.
+func (a *Attention) batches(ctx context.Context, _ time.Time) ([]Need, error) {
+	held, err := a.Store.Batches(ctx, batch.Held, uuid.Nil, 20)
+	if err != nil {
+		return nil, err
+	}
+	var all []Need
+	for _, b := range held {
+		all = append(
+			all,
+			Need{What: HeldBatch, Count: 1, Batch: b.ID.String(), Title: "The batch " + b.Name + " is held", Why: sentence(b.Why),
+				Cost: "Its rows wait.", Do: "Look at what its scouts met, then let it go on or cancel it.",
+				Command: "pigeon batch release " + b.ID.String(), Link: "/batches/" + b.ID.String()},
+		)
+	}
+	return all, nil
+}
+
+// messages tells of messages about which somebody has to decide.
+func (a *Attention) messages(ctx context.Context, now time.Time) ([]Need, error) {
+	found, err := a.Store.Wanting(ctx, now.Add(-doubtLong))
+	if err != nil {
+		return nil, err
+	}
+	var all []Need
+	for _, w := range found {
+		g := a.Roster.ByID(w.Gateway)
+		if g == nil {
+			continue
+		}
+		n := Need{Count: w.N, Gateway: g.Name, Since: &w.Since}
+		q := url.Values{"span": {"all"}, "gateway": {g.Name}}
+		count := counted(w.N, "message")
+		switch {
+		case w.Contested:
+			n.What, n.Title = Contested, count+" through "+g.Name+is(w.N)+"contested"
+			n.Why = "Two endings are claimed that contradict each other."
+			n.Cost = "They count as what the stronger claim says, which may be wrong."
+			n.Do = "Look at both claims and decide, or leave it as it is."
+			n.Command = "pigeon message find --contested --gateway " + g.Name
+			q.Set("contested", "true")
+		case w.State == delivery.Unknown:
+			n.What, n.Title = Unknown, "Nobody knows what became of "+count+" through "+g.Name
+			n.Why = "The time in which anyone might have told us is over."
+			n.Cost = "They may have arrived or not, and were paid for or not."
+			n.Do = "Compare with the gateway's own list, and decide; for all at once if need be."
+			n.Command = "pigeon message decide leave --all --state unknown --gateway " + g.Name
+			q.Set("state", string(delivery.Unknown))
+		default:
+			n.What, n.Title = Doubtful, count+" through "+g.Name+is(w.N)+"in doubt for more than a minute"
+			n.Why = "No answer said whether the gateway took them."
+			n.Cost = "They are not sent again by themselves, and become unknown if nobody tells."
+			n.Do = "Wait for a receipt, or decide."
+			n.Command = "pigeon message find --state doubtful --gateway " + g.Name
+			q.Set("state", string(delivery.Doubtful))
+		}
+		n.Link = "/messages?" + q.Encode()
+		all = append(all, n)
+	}
+	return all, nil
+}
+
+// strays tells of strays that were judged in vain.
+func (a *Attention) strays(ctx context.Context, _ time.Time) ([]Need, error) {
+	counts, err := a.Store.CountStrays(ctx, store.StrayFilter{Fates: []store.Fate{store.Astray}})
+	if err != nil {
+		return nil, err
+	}
+	var all []Need
+	for _, c := range counts {
+		g := a.Roster.ByID(c.GatewayID)
+		if g == nil || c.Reason == "" {
+			continue
+		}
+		q := url.Values{"fate": {"waiting"}, "gateway": {g.Name}, "reason": {string(c.Reason)}}
+		do := "See which messages are nearest, and attach or discard them."
+		if c.Reason == belong.OtherAccount {
+			do = "Discard them if they mean nothing to you."
+		}
+		all = append(
+			all,
+			Need{What: Stray, Count: c.N, Gateway: g.Name, Title: counted(c.N, "receipt") + " from " + g.Name + " without a message",
+				Why: c.Reason.Text(), Cost: "What they say counts for no message.", Do: do,
+				Command: fmt.Sprintf("pigeon stray list --gateway %s --reason %s", g.Name, c.Reason), Link: "/strays?" + q.Encode()},
+		)
+	}
+	return all, nil
+}
+
+// statedDays is for how many days a statement that differs is told of.
+const statedDays = 7
+
+// statements tells of statements that do not agree with what is known.
+func (a *Attention) statements(ctx context.Context, now time.Time) ([]Need, error) {
+	recent, err := a.Store.Statements(ctx, uuid.Nil, uuid.Nil, 20)
+	if err != nil {
+		return nil, err
+	}
+	var all []Need
+	for _, s := range recent {
+		g := a.Roster.ByID(s.GatewayID)
+		if g == nil || s.State != store.Done || s.Totals == nil || now.Sub(*s.FinishedAt) > statedDays*24*time.Hour {
+			continue
+		}
+		h := s.Totals.Lines
+		differs := h[store.StateDiffers] + h[store.MoneyDiffers] + h[store.OnlyTheirs] + h[store.OnlyOurs]
+		if differs == 0 {
+			continue
+		}
+		all = append(
+			all,
+			Need{What: Stated, Count: differs, Gateway: g.Name, Since: s.FinishedAt, Title: s.Name + " of " + g.Name + " differs",
+				Why: fmt.Sprintf(
+					"Of %d lines the state differs in %d, segments or charge in %d; %d are of no message, and %d messages have no line.",
+					s.Lines,
+					h[store.StateDiffers],
+					h[store.MoneyDiffers],
+					h[store.OnlyTheirs],
+					h[store.OnlyOurs],
+				),
+				Cost: "It may be billed for what never went, or differently.", Do: "Look at the heaps, and take it up with whoever runs the gateway.",
+				Command: "pigeon statement show " + s.ID.String(), Link: "/statements/" + s.ID.String()},
+		)
+	}
+	return all, nil
+}
+
+func is(n int64) string {
+	if n == 1 {
+		return " is "
+	}
+	return " are "
+}
+
+func counted(n int64, thing string) string {
+	switch {
+	case n == 1:
+		return "1 " + thing
+	case n >= store.WantingMost:
+		return fmt.Sprintf("%d %ss and more", n, thing)
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
+
+// sentence begins with a capital and ends with a full stop.
+func sentence(s string) string {
+	s = strings.TrimSpace(s)
+	if s == "" {
+		return ""
+	}
+	s = strings.ToUpper(s[:1]) + s[1:]
+	if !strings.HasSuffix(s, ".") {
+		s += "."
+	}
+	return s
+}
