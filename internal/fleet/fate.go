@@ -68,12 +68,22 @@ func (c *chassis) fate(e *Entry, shorts []short) {
 			c.push(forged, giveUp)
 		})
 		end(wait, landed, "", 1)
+	case howForeign:
+		later(wait, func() {
+			foreign := c.report(e, landed)
+			foreign.ID, foreign.Ref, foreign.To, foreign.Status = c.prefix+"-0"+e.ID[len(c.prefix)+1:], "", elsewhereTo, landed
+			c.pushAll(foreign)
+		})
+		end(wait, landed, "", 1)
 	case endSlow, howLate:
 		end(3*time.Second, landed, "", 1)
 	default:
 		end(wait, landed, "", 1)
 	}
 }
+
+// elsewhereTo is whom the other customer of the account writes to.
+const elsewhereTo = "+447700900990"
 
 func (c *chassis) set(e *Entry, status, reason string) {
 	c.mu.Lock()

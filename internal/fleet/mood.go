@@ -19,6 +19,7 @@ const (
 	howLate          = "receipts late"
 	howWrongSegments = "wrong segments"
 	howSkew          = "clock skew"
+	howForeign       = "receipt of somebody else"
 )
 
 // skewed is by how much a gateway's clock goes wrong.
@@ -49,6 +50,7 @@ var misbehaviours = []struct {
 	{endForged, false, "A forged receipt comes before the real one."},
 	{endAbsent, false, "Handsets are switched off."},
 	{endSilent, false, "Nothing is heard, and a query only says that it is on its way."},
+	{howForeign, false, "A receipt of a text that another customer of the account sent comes to the same address, too."},
 	{howWrongSegments, false, "One segment more is counted than there was."},
 }
 
