@@ -184,9 +184,12 @@ type Filter struct {
 	Key                                              string // its id
 	States                                           []string
 	Labels                                           []string // name=value, or a name alone; all of them
-	Contested                                        bool
+	Contested, Weak                                  bool
 	Since, Until                                     time.Time
 }
+
+// IsZero reports whether it chooses all.
+func (f Filter) IsZero() bool { return len(f.values()) == 0 }
 
 func (f Filter) values() url.Values {
 	v := url.Values{}
@@ -196,6 +199,9 @@ func (f Filter) values() url.Values {
 		if value != "" {
 			v.Set(name, value)
 		}
+	}
+	if f.Weak {
+		v.Set("weak", "true")
 	}
 	if f.Contested {
 		v.Set("contested", "true")
@@ -235,6 +241,19 @@ func (c *Client) Find(ctx context.Context, f Filter, cursor string, limit int) (
 func (c *Client) Tally(ctx context.Context, f Filter) (Tally, error) {
 	var t Tally
 	return t, c.call(ctx, "GET", "/v1/tally?"+f.values().Encode(), nil, nil, &t)
+}
+
+// Arrivals tells how long messages took and how many arrived. Chosen can be by gateway, country, kind and
+// time; by is what is held side by side, gateway, country, kind or nothing, and step hour, day or what fits.
+func (c *Client) Arrivals(ctx context.Context, f Filter, by, step string) (Arrivals, error) {
+	q := f.values()
+	for name, value := range map[string]string{"by": by, "step": step} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	var a Arrivals
+	return a, c.call(ctx, "GET", "/v1/arrivals?"+q.Encode(), nil, nil, &a)
 }
 
 // SendAt changes until when a message is held; nil lets it go now.
@@ -531,6 +550,58 @@ func (c *Client) AddOptOuts(ctx context.Context, n NewOptOuts) (OptOutsAdded, er
 // RemoveOptOut takes a number off the list: it may be written to again.
 func (c *Client) RemoveOptOut(ctx context.Context, number, why string) error {
 	return c.call(ctx, "DELETE", "/v1/opt-outs/"+url.PathEscape(number)+"?why="+url.QueryEscape(why), nil, nil, nil)
+}
+
+// Strays lists receipts that no message is known to match by name, the newest first.
+func (c *Client) Strays(ctx context.Context, f StrayFilter, cursor string, limit int) (Strays, error) {
+	q := choose(url.Values{}, map[string]string{"fate": strings.Join(f.Fates, ","), "gateway": f.Gateway, "gateway_ref": f.GatewayRef,
+		"number": f.Number, "reason": f.Reason, "message": f.Message, "cursor": cursor}, limit)
+	var p Strays
+	return p, c.call(ctx, "GET", "/v1/strays"+q, nil, nil, &p)
+}
+
+// Stray is one stray, with the messages that are nearest to it and the raw receipt.
+func (c *Client) Stray(ctx context.Context, id string) (Stray, error) {
+	var t Stray
+	return t, c.call(ctx, "GET", "/v1/strays/"+url.PathEscape(id), nil, nil, &t)
+}
+
+// AttachStrays says that strays belong to a message.
+func (c *Client) AttachStrays(ctx context.Context, w StrayWish) (StraysDone, error) {
+	return c.straysDo(ctx, "attach", w)
+}
+
+// DiscardStrays says that strays mean nothing to us.
+func (c *Client) DiscardStrays(ctx context.Context, w StrayWish) (StraysDone, error) {
+	return c.straysDo(ctx, "discard", w)
+}
+
+// RestoreStrays takes back what was done with strays: they wait again.
+func (c *Client) RestoreStrays(ctx context.Context, w StrayWish) (StraysDone, error) {
+	return c.straysDo(ctx, "restore", w)
+}
+
+func (c *Client) straysDo(ctx context.Context, what string, w StrayWish) (StraysDone, error) {
+	var done StraysDone
+	return done, c.call(ctx, "POST", "/v1/strays/"+what, nil, w, &done)
+}
+
+// Chase lets gateways be asked about up to a thousand messages at once, within their pace.
+func (c *Client) Chase(ctx context.Context, w Chase) (Chased, error) {
+	var done Chased
+	return done, c.call(ctx, "POST", "/v1/chase", nil, w, &done)
+}
+
+// Attention is what wants a person, the most pressing first.
+func (c *Client) Attention(ctx context.Context) (Attention, error) {
+	var a Attention
+	return a, c.call(ctx, "GET", "/v1/attention", nil, nil, &a)
+}
+
+// Decide decides about up to a thousand messages. Those about which nothing can be decided are told.
+func (c *Client) Decide(ctx context.Context, d MessageDecision) (Decided, error) {
+	var done Decided
+	return done, c.call(ctx, "POST", "/v1/decisions", nil, d, &done)
 }
 
 // Keys lists all API keys.

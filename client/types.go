@@ -55,7 +55,9 @@ type Message struct {
 	Final      bool              `json:"final"`
 	Cause      string            `json:"cause"`
 	Advice     string            `json:"advice"`
-	Rivals     []string          `json:"rivals"` // final states that contradict each other
+	Rivals     []string          `json:"rivals"`  // final states that contradict each other
+	Weak       bool              `json:"weak"`    // its state rests on what names no message and can only belong to this one
+	Decided    bool              `json:"decided"` // its state is what a person decided
 	Encoding   string            `json:"encoding"`
 	Units      int               `json:"units"`
 	Segments   int               `json:"segments"`
@@ -80,7 +82,9 @@ type Message struct {
 	Parts      []Part            `json:"parts,omitempty"` // its segments; of one message only
 	Room       int               `json:"room,omitempty"`  // units that a segment holds; of one message only
 	Warnings   []Warning         `json:"warnings,omitempty"`
-	Evidence   []Evidence        `json:"evidence,omitempty"`
+	// Statements are the lines of gateways' own lists about it; of one message only.
+	Statements []StatementLine `json:"statements,omitempty"`
+	Evidence   []Evidence      `json:"evidence,omitempty"`
 }
 
 // SendAt is when a message that is held is to go.
@@ -104,8 +108,10 @@ type Evidence struct {
 	Code       string     `json:"code"`
 	Note       string     `json:"note"`
 	GatewayAt  *time.Time `json:"gateway_at"`
-	Segments   int        `json:"segments"` // as the gateway counts them; 0: not said
-	Charge     *Money     `json:"charge"`   // nil: not said
+	Segments   int        `json:"segments"`  // as the gateway counts them; 0: not said
+	Charge     *Money     `json:"charge"`    // nil: not said
+	Weak       bool       `json:"weak"`      // it names no message, and can only belong to this one
+	Withdrawn  bool       `json:"withdrawn"` // it counts no more
 	HasRaw     bool       `json:"has_raw"`
 	Raw        *Exchange  `json:"raw,omitempty"`
 }
@@ -136,27 +142,37 @@ type Tally struct {
 
 // Gateway is a gateway in use. Its secrets are never shown.
 type Gateway struct {
-	ID             string        `json:"id"`
-	Name           string        `json:"name"`
-	Dialect        string        `json:"dialect"`
-	About          string        `json:"about"`
-	Address        string        `json:"address"`
-	Secrets        []string      `json:"secrets"`    // their names
-	PerSecond      int           `json:"per_second"` // at most
-	PerMinute      int           `json:"per_minute"` // at most; 0: not limited
-	PerDay         int           `json:"per_day"`    // at most in 24 hours; 0: not limited
-	InFlight       int           `json:"in_flight"`
-	Recipients     int           `json:"recipients"` // messages a request, at most
-	AskAfter       Span          `json:"ask_after"`
-	GiveUpAfter    Span          `json:"give_up_after"`
-	Timeout        Span          `json:"timeout"`
-	Reference      string        `json:"reference"`
-	Currency       string        `json:"currency"`
-	Senders        []string      `json:"senders"`     // leased from it
-	LowBalance     string        `json:"low_balance"` // below which it warns; empty: never
-	CanTellBalance bool          `json:"can_tell_balance"`
-	Health         GatewayHealth `json:"health"`
-	CreatedAt      time.Time     `json:"created_at"`
+	ID             string          `json:"id"`
+	Name           string          `json:"name"`
+	Dialect        string          `json:"dialect"`
+	About          string          `json:"about"`
+	Address        string          `json:"address"`
+	Secrets        []string        `json:"secrets"`    // their names
+	PerSecond      int             `json:"per_second"` // at most
+	PerMinute      int             `json:"per_minute"` // at most; 0: not limited
+	PerDay         int             `json:"per_day"`    // at most in 24 hours; 0: not limited
+	InFlight       int             `json:"in_flight"`
+	Recipients     int             `json:"recipients"` // messages a request, at most
+	AskAfter       Span            `json:"ask_after"`
+	AskAfterKinds  map[string]Span `json:"ask_after_kinds"` // of kinds for which it differs
+	GiveUpAfter    Span            `json:"give_up_after"`
+	Timeout        Span            `json:"timeout"`
+	Reference      string          `json:"reference"`
+	Currency       string          `json:"currency"`
+	Senders        []string        `json:"senders"`     // leased from it
+	LowBalance     string          `json:"low_balance"` // below which it warns; empty: never
+	CanTellBalance bool            `json:"can_tell_balance"`
+	Health         GatewayHealth   `json:"health"`
+	Clock          GatewayClock    `json:"clock"`
+	CreatedAt      time.Time       `json:"created_at"`
+}
+
+// GatewayClock is how a gateway's clock goes, by its receipts of the last day.
+type GatewayClock struct {
+	Ahead    *float64 `json:"ahead"`    // seconds, below 0 if it is behind; nil: too little is known
+	Receipts int64    `json:"receipts"` // that said when
+	Early    int64    `json:"early"`    // gave a time before the message went
+	Late     int64    `json:"late"`     // came more than a day after the message went
 }
 
 // GatewayHealth is how a gateway fares.
@@ -181,39 +197,41 @@ type Balance struct {
 // NewGateway is a gateway to be added: Dialect names one that ships, or
 // Source is a dialect file. What is left empty is the dialect's own.
 type NewGateway struct {
-	Name        string            `json:"name,omitempty"`
-	Dialect     string            `json:"dialect,omitempty"`
-	Source      string            `json:"source,omitempty"`
-	Address     string            `json:"address"`
-	Secrets     map[string]string `json:"secrets,omitempty"`
-	PerSecond   int               `json:"per_second,omitempty"`
-	PerMinute   int               `json:"per_minute,omitempty"`
-	PerDay      int               `json:"per_day,omitempty"`
-	InFlight    int               `json:"in_flight,omitempty"`
-	AskAfter    Span              `json:"ask_after,omitempty"`
-	GiveUpAfter Span              `json:"give_up_after,omitempty"`
-	Timeout     Span              `json:"timeout,omitempty"`
-	Currency    string            `json:"currency,omitempty"`
-	Senders     []string          `json:"senders,omitempty"`
-	LowBalance  string            `json:"low_balance,omitempty"`
+	Name          string            `json:"name,omitempty"`
+	Dialect       string            `json:"dialect,omitempty"`
+	Source        string            `json:"source,omitempty"`
+	Address       string            `json:"address"`
+	Secrets       map[string]string `json:"secrets,omitempty"`
+	PerSecond     int               `json:"per_second,omitempty"`
+	PerMinute     int               `json:"per_minute,omitempty"`
+	PerDay        int               `json:"per_day,omitempty"`
+	InFlight      int               `json:"in_flight,omitempty"`
+	AskAfter      Span              `json:"ask_after,omitempty"`
+	AskAfterKinds map[string]string `json:"ask_after_kinds,omitempty"` // of kinds for which it differs; all of them
+	GiveUpAfter   Span              `json:"give_up_after,omitempty"`
+	Timeout       Span              `json:"timeout,omitempty"`
+	Currency      string            `json:"currency,omitempty"`
+	Senders       []string          `json:"senders,omitempty"`
+	LowBalance    string            `json:"low_balance,omitempty"`
 }
 
 // GatewayChange is what is to be changed of a gateway. What is left out stays.
 type GatewayChange struct {
-	Dialect     string            `json:"dialect,omitempty"`
-	Source      string            `json:"source,omitempty"`
-	Address     *string           `json:"address,omitempty"`
-	Secrets     map[string]string `json:"secrets,omitempty"`
-	PerSecond   *int              `json:"per_second,omitempty"`
-	PerMinute   *int              `json:"per_minute,omitempty"`
-	PerDay      *int              `json:"per_day,omitempty"`
-	InFlight    *int              `json:"in_flight,omitempty"`
-	AskAfter    Span              `json:"ask_after,omitempty"`
-	GiveUpAfter Span              `json:"give_up_after,omitempty"`
-	Timeout     Span              `json:"timeout,omitempty"`
-	Currency    *string           `json:"currency,omitempty"`
-	Senders     *[]string         `json:"senders,omitempty"`
-	LowBalance  *string           `json:"low_balance,omitempty"`
+	Dialect       string            `json:"dialect,omitempty"`
+	Source        string            `json:"source,omitempty"`
+	Address       *string           `json:"address,omitempty"`
+	Secrets       map[string]string `json:"secrets,omitempty"`
+	PerSecond     *int              `json:"per_second,omitempty"`
+	PerMinute     *int              `json:"per_minute,omitempty"`
+	PerDay        *int              `json:"per_day,omitempty"`
+	InFlight      *int              `json:"in_flight,omitempty"`
+	AskAfter      Span              `json:"ask_after,omitempty"`
+	AskAfterKinds map[string]string `json:"ask_after_kinds,omitempty"` // of kinds for which it differs; all of them
+	GiveUpAfter   Span              `json:"give_up_after,omitempty"`
+	Timeout       Span              `json:"timeout,omitempty"`
+	Currency      *string           `json:"currency,omitempty"`
+	Senders       *[]string         `json:"senders,omitempty"`
+	LowBalance    *string           `json:"low_balance,omitempty"`
 }
 
 // SetupFile is everything that is set up, as a file in YAML. To take one in,
@@ -827,4 +845,290 @@ type Change struct {
 	Action string         `json:"action"` // added, changed, removed
 	Before map[string]any `json:"before"` // what differs, as it was; null of what was added
 	After  map[string]any `json:"after"`
+}
+
+// Stray is a receipt, or one claim of it, that no message is known to match by name.
+type Stray struct {
+	ID         string     `json:"id"`
+	Gateway    string     `json:"gateway"`
+	GatewayRef string     `json:"gateway_ref"` // the id under which it came
+	Reference  string     `json:"reference"`   // ours, as it came
+	Number     string     `json:"number"`      // in E.164; empty: not said, or it cannot be read
+	Written    string     `json:"written"`     // the number as the gateway writes it
+	At         time.Time  `json:"at"`
+	GatewayAt  *time.Time `json:"gateway_at"`
+	Claim      string     `json:"claim"`
+	Cause      string     `json:"cause"`
+	Part       int        `json:"part"`
+	Parts      int        `json:"parts"`
+	Segments   int        `json:"segments"`
+	Code       string     `json:"code"`
+	Note       string     `json:"note"`
+	Fate       string     `json:"fate"`    // waiting, weak, attached or discarded
+	Message    string     `json:"message"` // to which it belongs; empty: none
+	Attempt    int        `json:"attempt"`
+	FatedAt    *time.Time `json:"fated_at"`
+	By         string     `json:"by"`
+	Why        string     `json:"why"`
+	Reason     string     `json:"reason"` // why, most likely, it has no message; empty: not judged yet
+	Advice     string     `json:"advice"` // the reason in a sentence
+	Rivals     int        `json:"rivals"` // submissions that it may belong to
+	Asks       int        `json:"asks"`   // how often the gateway was asked about it
+	Answer     string     `json:"answer"` // known, absent, nothing; empty: it was not asked
+	LookAt     *time.Time `json:"look_at"`
+	// Candidates and Raw are of one stray only.
+	Candidates []StrayCandidate `json:"candidates,omitempty"`
+	Raw        *Exchange        `json:"raw,omitempty"`
+}
+
+// StrayCandidate is a submission to which a stray may belong, or that is near to it.
+type StrayCandidate struct {
+	Message    string    `json:"message"`
+	To         string    `json:"to"`
+	State      string    `json:"state"`
+	Attempt    int       `json:"attempt"`
+	BeganAt    time.Time `json:"began_at"`
+	After      float64   `json:"after"` // seconds from its submission to the stray
+	GatewayRef string    `json:"gateway_ref"`
+	SameNumber bool      `json:"same_number"`
+	Settled    bool      `json:"settled"` // somebody who names it has said how it ended, or that it was not taken
+	Fits       bool      `json:"fits"`    // by number and time it may be this one
+}
+
+// Strays is a page of strays, and how many there are.
+type Strays struct {
+	Items  []Stray      `json:"items"`
+	Next   string       `json:"next"`
+	Counts []StrayCount `json:"counts"`
+}
+
+// StrayCount is how many strays of a gateway share a fate and a reason.
+type StrayCount struct {
+	Gateway string `json:"gateway"`
+	Fate    string `json:"fate"`
+	Reason  string `json:"reason"`
+	Advice  string `json:"advice"`
+	Count   int64  `json:"count"`
+}
+
+// StrayFilter chooses strays. Empty fields choose all.
+type StrayFilter struct {
+	Fates                                        []string
+	Gateway, GatewayRef, Number, Reason, Message string
+}
+
+// StrayWish is what is to be done with strays; Message is to which they are to be attached.
+type StrayWish struct {
+	Strays  []string `json:"strays"`
+	Message string   `json:"message,omitempty"`
+	Why     string   `json:"why,omitempty"`
+}
+
+// StraysDone is with how many strays it was done.
+type StraysDone struct {
+	Strays int `json:"strays"`
+}
+
+// MessageDecision is a decision about messages: delivered, failed, not_sent, send_again, leave or take_back.
+type MessageDecision struct {
+	Messages []string `json:"messages"`
+	Decision string   `json:"decision"`
+	Why      string   `json:"why,omitempty"`
+	DryRun   bool     `json:"dry_run,omitempty"`
+}
+
+// Decided is about how many messages was decided, and about which not.
+type Decided struct {
+	Decided int              `json:"decided"`
+	Refused []MessageRefused `json:"refused"`
+	DryRun  bool             `json:"dry_run"`
+}
+
+// MessageRefused is why something was not done with a message.
+type MessageRefused struct {
+	Message string `json:"message"`
+	Why     string `json:"why"`
+}
+
+// Attention is what wants a person, the most pressing first.
+type Attention struct {
+	Items []Need `json:"items"`
+}
+
+// Need is one thing that wants a person.
+type Need struct {
+	What    string     `json:"what"`
+	Wrong   bool       `json:"wrong"` // it went wrong, and does not merely want a look
+	Count   int64      `json:"count"`
+	Gateway string     `json:"gateway"` // empty: it is about none
+	Batch   string     `json:"batch"`
+	Since   *time.Time `json:"since"`
+	Title   string     `json:"title"`
+	Why     string     `json:"why"`
+	Cost    string     `json:"cost"` // of waiting
+	Do      string     `json:"do"`
+	Command string     `json:"command"` // that does it, or shows more
+	Link    string     `json:"link"`    // the page of the console
+}
+
+// Arrivals is how long messages took and how many arrived, within whole hours or days.
+type Arrivals struct {
+	Since  time.Time      `json:"since"`
+	Until  time.Time      `json:"until"`
+	Step   string         `json:"step"` // hour or day, of UTC
+	By     string         `json:"by"`   // what is held side by side: gateway, country or kind
+	All    ArrivalGroup   `json:"all"`
+	Groups []ArrivalGroup `json:"groups"` // those with the most messages first
+}
+
+// ArrivalGroup is how messages fared that have something in common, in all and over time.
+type ArrivalGroup struct {
+	Gateway string `json:"gateway"`
+	Country string `json:"country"`
+	Kind    string `json:"kind"`
+	Faring
+	Histogram []ArrivalBar `json:"histogram"`
+	Course    []Faring     `json:"course"`
+}
+
+// Faring is how messages fared: those that were accepted in a span of time, and how long those took
+// that arrived in it.
+type Faring struct {
+	At           *time.Time `json:"at,omitempty"` // when the hour or day began
+	Messages     int64      `json:"messages"`
+	Delivered    int64      `json:"delivered"`
+	Failed       int64      `json:"failed"`        // undeliverable, expired, rejected or unknown
+	DeliveryRate *float64   `json:"delivery_rate"` // of those whose end is known; nil: of none is
+	Arrived      int64      `json:"arrived"`       // of which it is known how long they took
+	P50Ms        *int64     `json:"p50_ms"`        // half of them took so long at most; nil: of none is it known
+	P90Ms        *int64     `json:"p90_ms"`
+	P99Ms        *int64     `json:"p99_ms"`
+}
+
+// ArrivalBar is how many messages took from so long to so long.
+type ArrivalBar struct {
+	FromMs int64  `json:"from_ms"`
+	ToMs   *int64 `json:"to_ms"` // nil: or longer
+	N      int64  `json:"n"`
+}
+
+// Chase is a wish that gateways be asked about messages at once.
+type Chase struct {
+	Messages []string `json:"messages"`
+	DryRun   bool     `json:"dry_run,omitempty"`
+}
+
+// Chased is about how many messages it is asked, and what that costs.
+type Chased struct {
+	Messages int              `json:"messages"`
+	Requests int              `json:"requests"`
+	Gateways []ChaseCost      `json:"gateways"`
+	Refused  []MessageRefused `json:"refused"`
+	DryRun   bool             `json:"dry_run"`
+}
+
+// ChaseCost is what asking a gateway costs.
+type ChaseCost struct {
+	Gateway   string `json:"gateway"`
+	Messages  int    `json:"messages"`
+	Requests  int    `json:"requests"`
+	PerSecond int    `json:"per_second"` // that it allows, submissions among them
+}
+
+// Statement is a gateway's own list or bill of what it carried.
+type Statement struct {
+	ID           string           `json:"id"`
+	Gateway      string           `json:"gateway"`
+	Name         string           `json:"name"`       // of the file
+	State        string           `json:"state"`      // reading, matching, applying, done, withdrawing or withdrawn
+	Recognised   string           `json:"recognised"` // what the file was taken for
+	Columns      []string         `json:"columns"`
+	Mapping      StatementMapping `json:"mapping"`
+	Lines        int64            `json:"lines"`
+	From         *time.Time       `json:"from"` // the span of time that it is about
+	Until        *time.Time       `json:"until"`
+	CreatedAt    time.Time        `json:"created_at"`
+	By           string           `json:"by"`
+	FinishedAt   *time.Time       `json:"finished_at"`
+	WithdrawnAt  *time.Time       `json:"withdrawn_at"`
+	WithdrawnBy  string           `json:"withdrawn_by"`
+	WithdrawnWhy string           `json:"withdrawn_why"`
+	Heaps        *StatementHeaps  `json:"heaps"` // nil: not known yet
+}
+
+// StatementMapping is how a statement is read.
+type StatementMapping struct {
+	// Columns are the names of columns, by what they are for: id, reference, number, sender, at, status, segments,
+	// charge, currency.
+	Columns    map[string]string `json:"columns"`
+	Zone       string            `json:"zone,omitempty"`        // of times without one (IANA); UTC if empty
+	MonthFirst bool              `json:"month_first,omitempty"` // 11/15/2026 and not 15/11/2026
+	Comma      bool              `json:"comma,omitempty"`       // a comma stands before the fraction of numbers
+	Currency   string            `json:"currency,omitempty"`    // of charges without one
+	Dialect    bool              `json:"dialect,omitempty"`     // lines are read as the dialect says, and not by columns
+}
+
+// StatementHeaps are the five heaps into which a statement falls, and its money.
+type StatementHeaps struct {
+	Agrees        int64   `json:"agrees"`
+	State         int64   `json:"state"`  // the state differs
+	Money         int64   `json:"money"`  // segments or charge differ
+	Theirs        int64   `json:"theirs"` // lines of no message
+	Ours          int64   `json:"ours"`   // messages of no line
+	Tied          int64   `json:"tied"`   // of theirs: it could be several
+	Unreadable    int64   `json:"unreadable"`
+	Weak          int64   `json:"weak"` // matched by number and time
+	OurSegments   int64   `json:"our_segments"`
+	TheirSegments int64   `json:"their_segments"`
+	Estimated     []Money `json:"estimated"` // of lines with a message
+	Billed        []Money `json:"billed"`
+	Unmatched     []Money `json:"unmatched"` // billed for lines without one
+	Equation      string  `json:"equation"`
+}
+
+// StatementLine is a line of a statement, and what it was matched with.
+type StatementLine struct {
+	Statement    string     `json:"statement"`
+	N            int        `json:"n"`
+	GatewayRef   string     `json:"gateway_ref"`
+	Reference    string     `json:"reference"`
+	Number       string     `json:"number"`
+	Sender       string     `json:"sender"`
+	At           *time.Time `json:"at"`
+	State        string     `json:"state"`
+	Cause        string     `json:"cause"`
+	Code         string     `json:"code"`
+	Segments     int        `json:"segments"` // 0: not said
+	Charge       *Money     `json:"charge"`   // nil: not said
+	Wrong        string     `json:"wrong"`    // why it cannot be read
+	Heap         string     `json:"heap"`
+	How          string     `json:"how"`     // id, reference, number, none, tied or unreadable
+	Message      string     `json:"message"` // empty: none
+	OursState    string     `json:"ours_state"`
+	OursSegments int        `json:"ours_segments"`
+	OursPrice    *Money     `json:"ours_price"`
+}
+
+// StatementTaken is what came of taking a statement in.
+type StatementTaken struct {
+	Statement Statement       `json:"statement"`
+	Again     bool            `json:"again"` // the same file was taken in before, and nothing was changed
+	First     []StatementLine `json:"first"` // its first lines, as they are read
+}
+
+// StatementHint is how a statement is to be read. What is empty is recognised.
+type StatementHint struct {
+	Gateway     string
+	File        string
+	Encoding    string
+	Delimiter   string
+	Sheet       string
+	Mapping     *StatementMapping
+	From, Until time.Time
+	DryRun      bool
+}
+
+// Why is a reason.
+type Why struct {
+	Why string `json:"why,omitempty"`
 }

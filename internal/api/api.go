@@ -64,7 +64,23 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.POST("/messages/:id/cancel", a.cancel)
 	v1.POST("/messages/:id/stop", a.stop)
 	v1.POST("/messages/:id/send-at", a.sendAt)
+	v1.GET("/attention", a.attention)
+	v1.POST("/decisions", a.decisions)
+	v1.POST("/chase", a.chase)
+	v1.GET("/strays", a.strays)
+	v1.GET("/strays/:id", a.stray)
+	v1.POST("/strays/attach", a.attachStrays)
+	v1.POST("/strays/discard", a.discardStrays)
+	v1.POST("/strays/restore", a.restoreStrays)
+	v1.GET("/statements", a.statements)
+	v1.POST("/statements", a.takeStatement)
+	v1.GET("/statements/:id", a.statement)
+	v1.GET("/statements/:id/lines", a.statementLines)
+	v1.GET("/statements/:id/ours", a.statementOurs)
+	v1.GET("/statements/:id/export", a.statementExport)
+	v1.POST("/statements/:id/withdraw", a.withdrawStatement)
 	v1.GET("/tally", a.tally)
+	v1.GET("/arrivals", a.arrivals)
 	v1.GET("/opt-outs", a.optOuts)
 	v1.POST("/opt-outs", a.addOptOuts)
 	v1.DELETE("/opt-outs/:number", a.removeOptOut)
@@ -207,6 +223,9 @@ var pages = map[string]bool{
 	"dialects":   true,
 	"senders":    true,
 	"optouts":    true,
+	"strays":     true,
+	"statements": true,
+	"arrivals":   true,
 	"countries":  true,
 	"prices":     true,
 	"changes":    true,

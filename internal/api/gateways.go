@@ -2,6 +2,7 @@ package api
 
 import (
 	"fmt"
+	"math"
 	"net/http"
 	"strings"
 	"time"
@@ -11,7 +12,7 @@ import (
 	"calmpigeon.example/client"
 	"calmpigeon.example/dialects"
 	"calmpigeon.example/internal/core/fault"
-	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/explain"
@@ -25,7 +26,11 @@ func (a *API) wireGateway(g *roster.Gateway) client.Gateway {
 		Recipients: g.Dialect.Submit.Most, AskAfter: wireSpan(g.AskAfter()), GiveUpAfter: wireSpan(g.GiveUpAfter()),
 		Timeout:   wireSpan(g.Timeout()),
 		Reference: string(g.Dialect.Reference), Currency: g.Currency, Senders: append([]string{}, g.Senders...), CreatedAt: g.CreatedAt,
-		CanTellBalance: g.Dialect.Balance != nil, Health: a.wireHealth(g)}
+		CanTellBalance: g.Dialect.Balance != nil, Health: a.wireHealth(g), Clock: a.wireClock(g)}
+	w.AskAfterKinds = map[string]client.Span{}
+	for kind := range g.AskKinds {
+		w.AskAfterKinds[kind] = wireSpan(g.AskAfterOf(pace.Kind(kind)))
+	}
 	if g.LowBalanceMicros != nil {
 		w.LowBalance = explain.Amount(*g.LowBalanceMicros)
 	}
@@ -50,16 +55,14 @@ func (a *API) wireHealth(g *roster.Gateway) client.GatewayHealth {
 	}
 	if h.BalanceMicros != nil {
 		w.Balance = &client.Balance{Amount: explain.Amount(*h.BalanceMicros), Currency: h.BalanceCurrency, At: *h.BalanceAt}
-		if *h.BalanceMicros <= 0 {
-			w.Warnings = append(w.Warnings, "The account is empty.")
-		} else if g.LowBalanceMicros != nil && *h.BalanceMicros < *g.LowBalanceMicros {
-			w.Warnings = append(w.Warnings, fmt.Sprintf("The balance is %s, less than the %s at which you want to know.",
-				price.Of(*h.BalanceMicros, h.BalanceCurrency), explain.Amount(*g.LowBalanceMicros)))
+		if low := g.LowBalance(h); low != "" {
+			w.Warnings = append(w.Warnings, low)
 		}
 	}
 	if h.BalanceNote != "" {
 		w.Warnings = append(w.Warnings, "The balance could not be read: "+h.BalanceNote)
 	}
+	w.Warnings = append(w.Warnings, a.engine.Strays.Clocks.Warnings(g.ID)...)
 	for _, name := range g.Dialect.Secrets {
 		if n := len(g.Secrets[name]); n < roster.SecretLeast {
 			w.Warnings = append(
@@ -67,6 +70,17 @@ func (a *API) wireHealth(g *roster.Gateway) client.GatewayHealth {
 				fmt.Sprintf("The secret %s has %d characters; one of fewer than %d is not masked in records.", name, n, roster.SecretLeast),
 			)
 		}
+	}
+	return w
+}
+
+// wireClock says how a gateway's clock goes.
+func (a *API) wireClock(g *roster.Gateway) client.GatewayClock {
+	day := a.engine.Strays.Clocks.Day(g.ID)
+	w := client.GatewayClock{Receipts: day.N, Early: day.Early, Late: day.Late}
+	if skew, known := a.engine.Strays.Clocks.Skew(g.ID); known {
+		ahead := math.Round(skew.Seconds()*10) / 10
+		w.Ahead = &ahead
 	}
 	return w
 }
@@ -166,6 +180,7 @@ func (a *API) addGateway(c *gin.Context) {
 		Currency:    &n.Currency,
 		Senders:     &n.Senders,
 		LowBalance:  &n.LowBalance,
+		AskKinds:    n.AskAfterKinds,
 	}
 	if faults != nil {
 		a.refuse(c, faults)
@@ -209,6 +224,7 @@ func (a *API) changeGateway(c *gin.Context) {
 		Currency:    n.Currency,
 		Senders:     n.Senders,
 		LowBalance:  n.LowBalance,
+		AskKinds:    n.AskAfterKinds,
 	}
 	if n.Dialect != "" || n.Source != "" {
 		setup.Source = sourceOf(n.Dialect, n.Source, &faults)

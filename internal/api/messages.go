@@ -116,6 +116,8 @@ func (a *API) wire(m store.Message) client.Message {
 		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route, Labels: m.Labels.Map(),
 	}
 	_, w.Row, _ = store.BatchOf(m.ID)
+	known := m.Known()
+	w.Weak, w.Decided = known.Weak, known.Decided
 	if m.Price != (price.Money{}) {
 		w.Price = explain.Money(m.Price, true)
 	}
@@ -169,11 +171,22 @@ func (a *API) message(c *gin.Context) {
 			ID: e.ID.String(), At: e.At, Source: string(e.Source), Claim: string(e.Claim), Cause: string(e.Cause),
 			StateAfter: string(known.Outcome().State), Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
 			GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note, GatewayAt: e.GatewayAt, Segments: e.Segments, Charge: charge(e),
-			HasRaw: e.ExchangeID != nil || e.ReceiptID != nil,
+			HasRaw: e.ExchangeID != nil || e.ReceiptID != nil, Weak: e.Weak,
 		})
 		if e.GatewayID != nil {
 			w.Evidence[len(w.Evidence)-1].Gateway = a.gatewayName(*e.GatewayID)
 		}
+	}
+	for i, e := range timeline {
+		w.Evidence[i].Withdrawn = e.Ground != 0 && known.Withdrawn(e.Ground)
+	}
+	lines, err := a.engine.Store.LinesAbout(c.Request.Context(), id)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	for _, l := range lines {
+		w.Statements = append(w.Statements, wireLine(l))
 	}
 	if c.Query("raw") == "true" {
 		if err := a.addRaw(c, w.Evidence, timeline); err != nil {
@@ -345,6 +358,7 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 			"label",
 			"key",
 			"contested",
+			"weak",
 			"since",
 			"until",
 		},
@@ -383,12 +397,7 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 		case "sender":
 			f.Sender = value
 		case "gateway":
-			g := a.engine.Roster.ByName(value)
-			if g == nil {
-				faults.Add(name, fmt.Sprintf("%q is not a gateway here", value), "the name of a gateway in use")
-				continue
-			}
-			f.Gateway = g.ID
+			f.Gateway = a.gatewayCalled(value, &faults)
 		case "reference":
 			f.Reference = value
 		case "gateway_ref":
@@ -413,6 +422,10 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 			f.Key = id
 		case "contested":
 			f.Contested = value == "true"
+		case "weak":
+			if f.Weak = value == "true"; f.Weak && !slices.Contains(others, "limit") {
+				faults.Add(name, "what rests on a weak match is not counted in tallies", "this filter where messages are listed")
+			}
 		case "since", "until":
 			t, err := time.Parse(time.RFC3339Nano, value)
 			if err != nil {
@@ -450,16 +463,32 @@ func (a *API) find(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	found, next := cut(p, found, func(m *store.Message) uuid.UUID { return m.ID })
-	l := client.List[client.Message]{Items: []client.Message{}, Next: next}
-	for _, m := range found {
-		l.Items = append(l.Items, a.wire(m))
-	}
+	l := a.messagePage(p, found)
 	if err := a.addHeld(c, l.Items, func(i int, at *time.Time) { l.Items[i].HeldUntil = at }); err != nil {
 		a.refuse(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, l)
+}
+
+// messagePage makes a page of messages of what was found.
+func (a *API) messagePage(p page, found []store.Message) client.List[client.Message] {
+	found, next := cut(p, found, func(m *store.Message) uuid.UUID { return m.ID })
+	l := client.List[client.Message]{Items: []client.Message{}, Next: next}
+	for _, m := range found {
+		l.Items = append(l.Items, a.wire(m))
+	}
+	return l
+}
+
+// gatewayCalled is the id of the gateway whose name a filter gives.
+func (a *API) gatewayCalled(name string, faults *fault.Faults) uuid.UUID {
+	g := a.engine.Roster.ByName(name)
+	if g == nil {
+		faults.Add("gateway", fmt.Sprintf("%q is not a gateway here", name), "the name of a gateway in use")
+		return uuid.Nil
+	}
+	return g.ID
 }
 
 func (a *API) tally(c *gin.Context) {

@@ -23,6 +23,8 @@ import (
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/statements"
+	"calmpigeon.example/internal/engine/strays"
 	"calmpigeon.example/internal/engine/withdraw"
 	"calmpigeon.example/internal/store"
 )
@@ -86,6 +88,7 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 	var tooLarge *http.MaxBytesError
 	var stale *store.Stale
 	var missing *nothing
+	var lost *strays.Missing
 	switch {
 	case errors.As(err, &tooLarge):
 		p = told(http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
@@ -157,6 +160,26 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 		)
 	case errors.Is(err, keys.ErrLast):
 		p = told(http.StatusConflict, "last-key", "This is the last key in use", "Make another one first: without any nobody could.")
+	case errors.As(err, &lost):
+		p = told(http.StatusNotFound, "not-found", (&nothing{what: lost.What, name: lost.ID.String()}).title(), "")
+	case errors.Is(err, strays.ErrTaken):
+		p = told(http.StatusConflict, "taken", "It has a message already", err.Error())
+	case errors.Is(err, strays.ErrOtherGateway):
+		p = told(
+			http.StatusUnprocessableEntity,
+			"invalid-request",
+			"This cannot be done as it stands",
+			"",
+			client.FieldError{
+				Field:    "message",
+				Wrong:    err.Error(),
+				Accepted: "a message that went through the gateway that the stray came from",
+			},
+		)
+	case errors.Is(err, statements.ErrState):
+		p = told(http.StatusConflict, "not-now", "This cannot be done with the statement as it is", err.Error())
+	case errors.Is(err, strays.ErrNothingToUndo):
+		p = told(http.StatusConflict, "nothing-to-undo", "There is nothing to take back", err.Error())
 	case errors.As(err, &missing):
 		p = told(http.StatusNotFound, "not-found", missing.title(), missing.there())
 	case errors.Is(err, store.ErrNotFound):

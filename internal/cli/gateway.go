@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -183,6 +185,12 @@ func (a *app) gatewayAdd() *cobra.Command {
 	f.IntVar(&n.PerDay, "per-day", 0, "messages in any 24 hours at most")
 	f.IntVar(&n.InFlight, "in-flight", 0, "requests at the same time at most; the dialect's own if not given")
 	f.Var(wireSpan{&n.AskAfter}, "ask-after", "silence before a status query, such as 30s")
+	f.StringToStringVar(
+		&n.AskAfterKinds,
+		"ask-after-kind",
+		nil,
+		"the same of a kind for which it differs, such as otp=5s; may be given several times",
+	)
 	f.Var(wireSpan{&n.GiveUpAfter}, "give-up-after", "silence after which a message is unknown, such as 48h")
 	f.Var(wireSpan{&n.Timeout}, "request-timeout", "how long a request may take, such as 10s")
 	f.StringVar(&n.Currency, "currency", "", "of its account, where the gateway does not say, such as EUR")
@@ -250,6 +258,12 @@ func (a *app) gatewaySet() *cobra.Command {
 	f.IntVar(&perDay, "per-day", 0, "messages in any 24 hours at most; 0 is no limit")
 	f.IntVar(&inFlight, "in-flight", 0, "requests at the same time at most")
 	f.Var(wireSpan{&n.AskAfter}, "ask-after", "silence before a status query, such as 30s")
+	f.StringToStringVar(
+		&n.AskAfterKinds,
+		"ask-after-kind",
+		nil,
+		"the same of a kind for which it differs, such as otp=5s; may be given several times",
+	)
 	f.Var(wireSpan{&n.GiveUpAfter}, "give-up-after", "silence after which a message is unknown, such as 48h")
 	f.Var(wireSpan{&n.Timeout}, "request-timeout", "how long a request may take, such as 10s")
 	f.StringVar(&currency, "currency", "", "of its account, where the gateway does not say, such as EUR")
@@ -315,7 +329,10 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 		{"dialect", g.Dialect}, {"about", g.About}, {"address", g.Address}, {"secrets", strings.Join(g.Secrets, ", ")},
 		{"limits", limits + fmt.Sprintf(", %d requests at a time, %s a request", g.InFlight, counted(g.Recipients, "message"))},
 		{"our reference", g.Reference}, {"leased senders", strings.Join(g.Senders, ", ")},
-		{"asked after", spanWords(g.AskAfter)}, {"given up after", spanWords(g.GiveUpAfter)},
+		{
+			"asked after",
+			spanWords(g.AskAfter) + kindWords(g.AskAfterKinds),
+		}, {"given up after", spanWords(g.GiveUpAfter)}, {"clock", clockWords(g.Clock)},
 		{"a request may take", spanWords(g.Timeout)},
 	}
 	for _, r := range rows {
@@ -336,4 +353,27 @@ func sayFlaws(cmd *cobra.Command, c *client.Client, what string) error {
 		}
 	}
 	return err
+}
+
+// clockWords says how a gateway's clock goes, as far as its receipts tell.
+func clockWords(k client.GatewayClock) string {
+	by := fmt.Sprintf(", by %d receipts of the last day", k.Receipts)
+	switch {
+	case k.Ahead == nil:
+		return "not known yet" + by
+	case *k.Ahead > 2:
+		return fmt.Sprintf("%.1f s ahead of ours", *k.Ahead) + by
+	case *k.Ahead < -2:
+		return fmt.Sprintf("%.1f s behind ours, or it holds receipts back", -*k.Ahead) + by
+	}
+	return "as ours" + by
+}
+
+// kindWords adds spans that differ by kind.
+func kindWords(spans map[string]client.Span) string {
+	said := ""
+	for _, kind := range slices.Sorted(maps.Keys(spans)) {
+		said += ", " + kind + " after " + spanWords(spans[kind])
+	}
+	return said
 }

@@ -29,6 +29,8 @@ func (a *app) message() *cobra.Command {
 		a.messageHold(),
 		a.messageRelease(),
 		a.messageStop(),
+		a.messageDecide(),
+		a.messageChase(),
 		a.messageInbound(),
 	)
 }
@@ -141,6 +143,9 @@ func (a *app) messageShow() *cobra.Command {
 					fmt.Fprintf(cmd.OutOrStdout(), "Held until %s. Let it go: pigeon message release %s\n", a.at(*m.HeldUntil), m.ID)
 				}
 				writeTimeline(cmd.OutOrStdout(), m)
+				for _, l := range m.Statements {
+					fmt.Fprintln(cmd.OutOrStdout(), strings.TrimRight(statedWords(l), " "))
+				}
 				return nil
 			}
 			return a.print(cmd, m, head, rows)
@@ -169,6 +174,12 @@ func writeMessage(w io.Writer, m client.Message) {
 		state += ", " + m.Cause
 	}
 	fmt.Fprintf(w, "%s\n", state)
+	switch {
+	case m.Decided:
+		fmt.Fprintln(w, "Decided by a person. Take it back: pigeon message decide take_back "+m.ID)
+	case m.Weak:
+		fmt.Fprintln(w, "Weakly known: nothing names this message, and it can only be this one. Anything better takes its place.")
+	}
 	if m.Advice != "" {
 		fmt.Fprintf(w, "%s\n", m.Advice)
 	}
@@ -233,6 +244,12 @@ func writeTimeline(w io.Writer, m client.Message) {
 			claim += fmt.Sprintf(" %d/%d", e.Part, e.Parts)
 		}
 		var said []string
+		if e.Weak {
+			said = append(said, "weak match")
+		}
+		if e.Withdrawn {
+			said = append(said, "withdrawn")
+		}
 		billed := ""
 		if e.Charge != nil {
 			billed = "charged " + e.Charge.String()
@@ -356,6 +373,7 @@ func (f *filterFlags) add(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.Labels, "label", nil, "only with this label: NAME=VALUE, or NAME with any value; may be given several times")
 	flags.StringVar(&f.Key, "sent-by", "", "only sent with the key of this id")
 	flags.BoolVar(&f.Contested, "contested", false, "only those whose final claims contradict each other")
+	flags.BoolVar(&f.Weak, "weak", false, "only those whose state rests on what names no message; not for tallies")
 	flags.StringVar(&f.since, "since", "", "created at or after: a time (2026-11-15T07:40:00Z) or a span back from now (90m)")
 	flags.StringVar(&f.until, "until", "", "created before: a time or a span back from now")
 }
@@ -424,7 +442,9 @@ func (a *app) tally() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "tally",
 		Short: "Count messages by state; the count always adds up",
-		Args:  cobra.NoArgs,
+		Long: "Counts the chosen messages by state. Without any choice it counts all there are, and\n" +
+			"says what wants a person; pigeon attention says that alone.",
+		Args: cobra.NoArgs,
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			filter, err := f.filter(time.Now())
 			if err != nil {
@@ -439,6 +459,15 @@ func (a *app) tally() *cobra.Command {
 				if t.Contested > 0 {
 					fmt.Fprintf(cmd.OutOrStdout(), "%d of them contested: pigeon message find --contested\n", t.Contested)
 				}
+				if !filter.IsZero() {
+					return nil
+				}
+				wants, err := c.Attention(cmd.Context())
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(cmd.OutOrStdout())
+				writeNeeds(cmd.OutOrStdout(), wants.Items, time.Now())
 				return nil
 			}
 			states := make([]string, 0, len(t.States))

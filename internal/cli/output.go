@@ -38,11 +38,16 @@ func shape(state string) string {
 	return "⊗"
 }
 
-// stateWord is a state with its shape; contested states say so.
+// stateWord is a state with its shape; those that are contested, weakly known or decided say so.
 func stateWord(m client.Message) string {
 	word := shape(m.State) + " " + m.State
-	if len(m.Rivals) > 1 {
+	switch {
+	case len(m.Rivals) > 1:
 		word += " (contested)"
+	case m.Weak:
+		word += " (weak)"
+	case m.Decided:
+		word += " (decided)"
 	}
 	return word
 }

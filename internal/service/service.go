@@ -22,6 +22,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/net/netutil"
+
 	"calmpigeon.example/console"
 	"calmpigeon.example/internal/api"
 	"calmpigeon.example/internal/core/phone"
@@ -32,7 +34,6 @@ import (
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/postgres"
 	"calmpigeon.example/internal/store"
-	"golang.org/x/net/netutil"
 )
 
 // Options are what may differ from one instance to another.
@@ -51,6 +52,7 @@ type Options struct {
 	StopWithin   time.Duration    // how long stopping may take; 0: as long as it takes
 	ProfileAt    string           // where Go's profiles are answered; empty: nowhere
 	Balance      time.Duration    // how often gateways are asked what is left
+	StrayQuiet   time.Duration    // how long nothing may have been heard before strays are judged
 	OnlyPublic   bool             // no gateway at a private address
 	Log          *slog.Logger
 
@@ -65,6 +67,8 @@ type Options struct {
 	// is in use: whoever is killed in between is shown another at the next
 	// start. What it returns as an error stops the start.
 	ShowFirstKey func(key string) error
+	// Opened is given the engine before requests are answered: for a program that runs the service within itself.
+	Opened func(*engine.Engine)
 }
 
 // DefaultData is the data folder when none is given: one that the user of the
@@ -141,6 +145,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 			KeepMessages: o.KeepMessages,
 			Clock:        o.Clock,
 			BalanceEvery: o.Balance,
+			StrayQuiet:   o.StrayQuiet,
 			OnlyPublic:   o.OnlyPublic,
 			Policy:       policy(o),
 			Batches:      o.Batches,
@@ -158,6 +163,9 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	}
 	if err := firstKey(ctx, e, o.ShowFirstKey); err != nil {
 		return err
+	}
+	if o.Opened != nil {
+		o.Opened(e)
 	}
 	err = serve(ctx, e, listener, o, func() { ready(at) })
 	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
