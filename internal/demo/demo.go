@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/engine"
 	"calmpigeon.example/internal/engine/setup"
 	"calmpigeon.example/internal/fleet"
 	"calmpigeon.example/internal/service"
@@ -43,9 +44,26 @@ func Run(ctx context.Context, o Options) error {
 		if err != nil {
 			return err
 		}
-		fresh, err := load(ctx, c, at, gatewaySpans{timeout: "5s", askAfter: "3s", giveUp: "2m"})
-		if err != nil {
+		if err := load(ctx, c, at, gatewaySpans{timeout: "5s", askAfter: "3s", giveUp: "2m"}); err != nil {
 			return fmt.Errorf("loading the demo data: %w", err)
+		}
+		played, err := isPlayed(ctx, c)
+		if err == nil && !played {
+			_, err = writeHistory(ctx, at.engine, at.engine.Now())
+		}
+		if err != nil {
+			return fmt.Errorf("writing the past: %w", err)
+		}
+		fresh, err := play(ctx, c, at)
+		if err != nil {
+			return fmt.Errorf("playing the scenario: %w", err)
+		}
+		if fresh {
+			go func() {
+				if err := holdBill(ctx, c, o, at); err != nil && ctx.Err() == nil {
+					o.Service.Log.Error("holding the bill against the messages", "error", err)
+				}
+			}()
 		}
 		secrets, err := writeSecrets(o)
 		if err != nil {
@@ -55,7 +73,7 @@ func Run(ctx context.Context, o Options) error {
 		if err != nil {
 			return err
 		}
-		welcome(o.Out, at, key, secrets, list, fresh, time.Since(started))
+		welcome(o.Out, at, key, secrets, billFile(o), list, fresh, time.Since(started))
 		<-ctx.Done()
 		fmt.Fprintln(o.Out, "\nStopping: what is in flight is recorded first.")
 		return nil
@@ -63,7 +81,14 @@ func Run(ctx context.Context, o Options) error {
 }
 
 // places are where things are to be found.
-type places struct{ service, fleet string }
+type places struct {
+	service, fleet string
+	engine         *engine.Engine
+}
+
+// quiet is how long nothing may have been heard before strays are judged: whoever looks on does not wait
+// for a minute.
+const quiet = 3 * time.Second
 
 // together runs service and fleet while do runs, and stops them after it.
 func together(ctx context.Context, o Options, do func(context.Context, places) error) error {
@@ -86,7 +111,9 @@ func together(ctx context.Context, o Options, do func(context.Context, places) e
 	go server.Serve(listener)
 
 	o.Service.PhoneURL = at.fleet + "/phone"
+	o.Service.StrayQuiet = min(o.Service.StrayQuiet, quiet)
 	o.Service.ShowFirstKey = func(key string) error { return os.WriteFile(keyFile(o), []byte(key), 0o600) }
+	o.Service.Opened = func(e *engine.Engine) { at.engine = e }
 	done := make(chan error, 1)
 	ended := service.Run(ctx, o.Service, func(url string) {
 		at.service = url
@@ -153,10 +180,10 @@ func signIn(ctx context.Context, o Options, at places) (*client.Client, string, 
 
 // load puts in what is missing of the demo data, so that a start that was cut
 // short is made good by the next.
-func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) (fresh bool, err error) {
+func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) error {
 	there, err := c.Senders(ctx)
 	if err != nil {
-		return false, err
+		return err
 	}
 	have := map[string]client.Sender{}
 	for _, s := range there {
@@ -166,26 +193,39 @@ func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) 
 		// What an earlier version put in knew no registrations.
 		if now, ok := have[s.Sender]; !ok || len(now.Registrations) == 0 {
 			if _, err := c.PutSender(ctx, s); err != nil {
-				return false, err
+				return err
 			}
 		}
 	}
 	if err := loadGateways(ctx, c, at, spans); err != nil {
-		return false, err
+		return err
 	}
 	if err := loadFiles(ctx, c); err != nil {
+		return err
+	}
+	known, err := c.Routes(ctx)
+	if err == nil && len(known.Items) == 0 {
+		_, err = c.PutRoutes(ctx, routes)
+	}
+	return err
+}
+
+// isPlayed reports whether all of the scenario was sent.
+func isPlayed(ctx context.Context, c *client.Client) (bool, error) {
+	all, err := c.Tally(ctx, client.Filter{})
+	if err != nil {
 		return false, err
 	}
-	if known, err := c.Routes(ctx); err != nil || len(known.Items) == 0 {
-		if err == nil {
-			_, err = c.PutRoutes(ctx, routes)
-		}
-		if err != nil {
-			return false, err
-		}
+	before, err := c.Tally(ctx, client.Filter{Labels: []string{historyFilter}})
+	return all.Total-before.Total >= int64(len(scenario)), err
+}
+
+// play sends what of the scenario was not sent yet, and reports whether anything was.
+func play(ctx context.Context, c *client.Client, at places) (fresh bool, err error) {
+	if played, err := isPlayed(ctx, c); err != nil || played {
+		return false, err
 	}
-	tally, err := c.Tally(ctx, client.Filter{})
-	if err != nil || tally.Total >= int64(len(scenario)) {
+	if err := shareAccount(ctx, at); err != nil {
 		return false, err
 	}
 	for _, act := range scenario {
@@ -194,6 +234,24 @@ func load(ctx context.Context, c *client.Client, at places, spans gatewaySpans) 
 		}
 	}
 	return true, nil
+}
+
+// shareAccount lets somebody else use the account at a practice gateway, too: receipts of theirs come to us.
+func shareAccount(ctx context.Context, at places) error {
+	const moods = `[{"gateway": "oldpier", "how": "receipt of somebody else", "times": 1}]`
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, at.fleet+"/misbehave", strings.NewReader(moods))
+	if err != nil {
+		return err
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return fmt.Errorf("speaking to the practice fleet: %w", err)
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusNoContent {
+		return fmt.Errorf("the practice fleet answered %s", response.Status)
+	}
+	return nil
 }
 
 // loadGateways adds the gateways of the practice fleet that are missing, and one
@@ -242,7 +300,7 @@ func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewa
 	return err
 }
 
-func welcome(w io.Writer, at places, key, secrets, list string, fresh bool, took time.Duration) {
+func welcome(w io.Writer, at places, key, secrets, bill, list string, fresh bool, took time.Duration) {
 	data := "Its data is as you left it."
 	if fresh {
 		data = fmt.Sprintf("%d messages of Lanternholm Ferries are on their way.", len(scenario))
@@ -254,6 +312,7 @@ Calm Pigeon is up after %.1f s. %s
   Practice phone  %s/phone
   Endings         %s/endings   what a number's last two digits do
   Secrets         %s   of the practice gateways, to add them elsewhere
+  A bill          %s   in half a minute; it is wrong in every way once
 
 Send a text, and see it arrive on the practice phone:
 
@@ -269,5 +328,5 @@ Or to everyone whom Sunday's storm concerns, and see first what that would be:
   bin/pigeon batch rehearse %s --template storm-cancels
 
 Ctrl-C stops it; the next start finds its data again.
-`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, secrets, at.service, key, at.service, key, list)
+`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, secrets, bill, at.service, key, at.service, key, list)
 }

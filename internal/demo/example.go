@@ -43,7 +43,10 @@ func Example(ctx context.Context, o Options) error {
 			"Lanternholm Ferries sends %d texts through eight gateways, one of which misbehaves in every way it can.\n\n",
 			len(scenario),
 		)
-		if _, err := load(ctx, c, at, gatewaySpans{timeout: "2s", askAfter: "1s", giveUp: "10s"}); err != nil {
+		if err := load(ctx, c, at, gatewaySpans{timeout: "2s", askAfter: "1s", giveUp: "10s"}); err != nil {
+			return err
+		}
+		if _, err := play(ctx, c, at); err != nil {
 			return err
 		}
 		if err := account(ctx, c, o); err != nil {
@@ -81,6 +84,9 @@ func account(ctx context.Context, c *client.Client, o Options) error {
 		became := m.State
 		if len(m.Rivals) > 1 {
 			became += ", contested"
+		}
+		if m.Weak {
+			became += ", weakly"
 		}
 		mark := ""
 		if why := act.wrong(m); why != "" {
@@ -143,6 +149,8 @@ func (act Act) wrong(m client.Message) string {
 		return fmt.Sprintf("expected %s %s", act.State, act.Cause)
 	case (len(m.Rivals) > 1) != act.Contested:
 		return fmt.Sprintf("contested: %v", m.Rivals)
+	case m.Weak != act.Weak:
+		return fmt.Sprintf("weakly known: %v", m.Weak)
 	}
 	if m.Repeats < act.Repeats {
 		return fmt.Sprintf("said again %d times, expected %d", m.Repeats, act.Repeats)

@@ -20,6 +20,7 @@ type Act struct {
 	// twice.
 	Evidence  []string
 	Contested bool
+	Weak      bool
 	Repeats   int // how often at least something is said again
 }
 
@@ -287,6 +288,13 @@ var scenario = slices.Concat(
 			Draft:    crossing("+447700900191"),
 			State:    "delivered",
 			Evidence: []string{"own doubtful", "receipt delivered"},
+		},
+		{
+			About:    "Cut after it was taken; no reference",
+			Draft:    by("sandbank", "+447700900291"),
+			State:    "delivered",
+			Evidence: []string{"own doubtful", "receipt delivered"},
+			Weak:     true,
 		},
 		{
 			About:    "A reply that cannot be read",
