@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { api, got, Refusal } from "./api/client";
 import { useLive } from "./api/live";
+import { Arrivals } from "./pages/Arrivals";
 import { Batches } from "./pages/batch/Batches";
 import { Compare } from "./pages/batch/Compare";
 import { BatchPage } from "./pages/batch/BatchPage";
@@ -19,7 +20,11 @@ import { Send } from "./pages/Send";
 import { RecipientList, Recipients } from "./pages/Recipients";
 import { Senders } from "./pages/Senders";
 import { SignIn } from "./pages/SignIn";
+import { StatementPage } from "./pages/StatementPage";
+import { Statements } from "./pages/Statements";
+import { Strays } from "./pages/Strays";
 import { TemplatePage, Templates } from "./pages/Templates";
+import { Today } from "./pages/Today";
 import { Icon } from "./parts/Icon";
 import { Mark } from "./parts/Mark";
 import { Refused } from "./parts/Refused";
@@ -53,9 +58,11 @@ function Rooms({ phone }: { phone: string }) {
     <div className="frame">
       <nav className="rail" aria-label="Rooms">
         <div className="brand"><Mark />Calm Pigeon</div>
-        <NavLink to="/" end><Icon name="messages" />Messages</NavLink>
+        <NavLink to="/" end><Icon name="today" />Today</NavLink>
+        <NavLink to="/messages"><Icon name="messages" />Messages</NavLink>
         <NavLink to="/send"><Icon name="send" /><span>Send<span className="roomy"> one</span></span></NavLink>
         <NavLink to="/batches"><Icon name="batches" />Batches</NavLink>
+        <NavLink to="/statements"><Icon name="statements" />Statements</NavLink>
         <NavLink to="/gateways"><Icon name="gateways" />Gateways</NavLink>
         <NavLink to="/templates"><Icon name="templates" />Templates</NavLink>
         <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>
@@ -70,7 +77,9 @@ function Rooms({ phone }: { phone: string }) {
       </nav>
       <main>
         <Routes>
-          <Route path="/" element={<Messages />} />
+          <Route path="/" element={<Today />} />
+          <Route path="/arrivals" element={<Arrivals />} />
+          <Route path="/messages" element={<Messages />} />
           <Route path="/send" element={<Send phone={phone} />} />
           <Route path="/messages/:id" element={<MessagePage />} />
           <Route path="/batches" element={<Batches />} />
@@ -85,10 +94,13 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/dialects" element={<Dialects />} />
           <Route path="/senders" element={<Senders />} />
           <Route path="/optouts" element={<OptOuts />} />
+          <Route path="/strays" element={<Strays />} />
+          <Route path="/statements" element={<Statements />} />
+          <Route path="/statements/:id" element={<StatementPage />} />
           <Route path="/countries" element={<Countries />} />
           <Route path="/prices" element={<Prices />} />
           <Route path="/changes" element={<Changes />} />
-          <Route path="*" element={<div className="page"><h1>There is nothing here</h1><NavLink to="/">All messages</NavLink></div>} />
+          <Route path="*" element={<div className="page"><h1>There is nothing here</h1><NavLink to="/messages">All messages</NavLink></div>} />
         </Routes>
       </main>
     </div>

@@ -32,6 +32,15 @@ export type BatchCourse = components["schemas"]["BatchCourse"];
 export type LaunchGiven = components["schemas"]["LaunchGiven"];
 export type BatchPart = components["schemas"]["BatchPart"];
 export type RecipientsSaved = components["schemas"]["RecipientsSaved"];
+export type Need = components["schemas"]["Need"];
+export type Arrivals = components["schemas"]["Arrivals"];
+export type ArrivalGroup = components["schemas"]["ArrivalGroup"];
+export type ArrivalBar = components["schemas"]["ArrivalBar"];
+export type Stray = components["schemas"]["Stray"];
+export type Money = components["schemas"]["Money"];
+export type StatementHeaps = components["schemas"]["StatementHeaps"];
+export type StatementLine = components["schemas"]["StatementLine"];
+export type StatementTaken = components["schemas"]["StatementTaken"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });

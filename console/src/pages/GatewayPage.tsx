@@ -8,7 +8,7 @@ import { Health, left, why } from "../parts/Health";
 import { Fault, Refused } from "../parts/Refused";
 import { Secrets } from "../parts/Secrets";
 import { TrialResult } from "../parts/TrialResult";
-import { spanWords, when } from "../parts/time";
+import { lasting, spanWords, when } from "../parts/time";
 
 function Change({ g, close }: { g: Gateway; close: () => void }) {
   const queries = useQueryClient();
@@ -51,6 +51,13 @@ function Change({ g, close }: { g: Gateway; close: () => void }) {
   );
 }
 
+/** How its clock goes, as far as its receipts tell. */
+function clockWords({ ahead, receipts }: Gateway["clock"]) {
+  if (ahead === null) return <span className="quiet">not known yet: {receipts} receipts of the last day say when</span>;
+  const off = Math.abs(ahead) < 2 ? "as ours" : `${lasting(Math.abs(ahead) * 1000)} ${ahead > 0 ? "ahead of ours" : "behind ours, or it holds receipts back"}`;
+  return <>{off} <span className="quiet">by {receipts} receipts of the last day</span></>;
+}
+
 export function GatewayPage() {
   const { name = "" } = useParams();
   const queries = useQueryClient();
@@ -74,8 +81,9 @@ export function GatewayPage() {
     ["Secrets", <><span className="mono">{g.secrets.join(", ") || "none"}</span> <span className="quiet">kept encrypted, never shown</span></>],
     ["Limits", `${limits}; ${g.in_flight} requests at a time, ${g.recipients} ${g.recipients === 1 ? "message" : "messages"} a request`],
     ["Our reference", { honoured: "the same one twice is one message: what is in doubt may go again", carried: "it comes back in receipts", none: "there is no place for it" }[g.reference]],
-    ["When silent", `asked about after ${spanWords(g.ask_after)}, given up after ${spanWords(g.give_up_after)}`],
+    ["When silent", `asked about after ${spanWords(g.ask_after)}${Object.entries(g.ask_after_kinds).map(([k, s]) => `, ${k} after ${spanWords(s)}`).join("")}, given up after ${spanWords(g.give_up_after)}`],
   ];
+  known.push(["Clock", clockWords(g.clock)]);
   if (g.senders.length) known.push(["Leased senders", g.senders.join(", ")]);
   return (
     <div className="page">
@@ -86,7 +94,7 @@ export function GatewayPage() {
         {known.map(([term, what]) => <Fragment key={term}><dt>{term}</dt><dd>{what}</dd></Fragment>)}
       </dl>
       <p>
-        <Link to={`/?gateway=${g.name}`}>Its messages</Link> · <Link to="/prices">Its prices</Link>
+        <Link to={`/messages?gateway=${g.name}`}>Its messages</Link> · <Link to={`/strays?gateway=${g.name}`}>Its strays</Link> · <Link to="/prices">Its prices</Link>
       </p>
       {[pause.error, resume.error, remove.error, test.error].map((e, i) => e && <Refused key={i} error={e} />)}
       {!changing && (

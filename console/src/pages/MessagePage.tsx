@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import Button from "react-bootstrap/Button";
 import { Link, useParams } from "react-router";
 import { api, got } from "../api/client";
+import { Decide } from "../parts/Decide";
 import { Ledger } from "../parts/Ledger";
 import { Refused } from "../parts/Refused";
 import { Strips } from "../parts/Strips";
@@ -19,30 +20,17 @@ export function MessagePage() {
     mutationFn: () => got(api.POST("/v1/messages/{id}/cancel", { params: { path: { id } } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["messages"] }),
   });
-  const stop = useMutation({
-    mutationFn: () => got(api.POST("/v1/messages/{id}/stop", { params: { path: { id } } })),
-    onSettled: () => queries.invalidateQueries({ queryKey: ["messages"] }),
-  });
-  if (error && !m) return <div className="page"><Refused error={error} /><Link to="/">All messages</Link></div>;
+  if (error && !m) return <div className="page"><Refused error={error} /><Link to="/messages">All messages</Link></div>;
   if (!m) return <div className="page" />;
   return (
     <div className="page">
-      <h1>To <Link className="mono fs-5" to={`/?span=all&q=${encodeURIComponent(m.to)}`}>{m.to}</Link>: <StateBadge state={m.state} contested={m.rivals.length > 1} /></h1>
+      <h1>To <Link className="mono fs-5" to={`/messages?span=all&q=${encodeURIComponent(m.to)}`}>{m.to}</Link>: <StateBadge state={m.state} m={m} /></h1>
       {m.advice && <p>{m.advice}</p>}
       {cancel.error && <Refused error={cancel.error} />}
       {(m.state === "queued" || m.state === "held") && (
         <p>It waits to be sent. <Button size="sm" variant="outline-primary" className="ms-2" disabled={cancel.isPending} onClick={() => cancel.mutate()}>Withdraw it</Button></p>
       )}
-      {stop.error && <Refused error={stop.error} />}
-      {m.state === "doubtful" && (
-        <p>
-          It may have gone.{" "}
-          <Button size="sm" variant="outline-primary" className="ms-2" disabled={stop.isPending} onClick={() => stop.mutate()}>
-            Do not send it again
-          </Button>
-        </p>
-      )}
-      {m.rivals.length > 1 && <p className="notice">Claims contradict each other: {m.rivals.join(" and ")}. The handset's own word counts most.</p>}
+      <Decide m={m} />
       <div className="mt-3"><Strips parts={m.parts ?? []} room={m.room ?? 160} /></div>
       {m.kind === "otp" && <p className="quiet small">What a passcode says is sealed until it is handed over, and shown nowhere.</p>}
       <dl className="facts">
@@ -54,13 +42,13 @@ export function MessagePage() {
         <dt>Price</dt><dd>{m.price ? `${m.price.amount} ${m.price.currency}` : <span className="quiet">unknown</span>}</dd>
         {m.batch && <><dt>Batch</dt><dd><Link to={`/batches/${m.batch}`}>row {m.row}</Link></dd></>}
         {m.held_until && <><dt>Held until</dt><dd>{when(m.held_until)}</dd></>}
-        {m.reference && <><dt>Your reference</dt><dd><Link to={`/?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
+        {m.reference && <><dt>Your reference</dt><dd><Link to={`/messages?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
         {Object.keys(m.labels).length > 0 && (
           <>
             <dt>Labels</dt>
             <dd>
               {Object.entries(m.labels).map(([name, value]) => (
-                <Link key={name} className="me-3" to={`/?span=all&label=${encodeURIComponent(`${name}=${value}`)}`}>{name}={value}</Link>
+                <Link key={name} className="me-3" to={`/messages?span=all&label=${encodeURIComponent(`${name}=${value}`)}`}>{name}={value}</Link>
               ))}
             </dd>
           </>
@@ -72,6 +60,13 @@ export function MessagePage() {
       </dl>
       <h2>How this is known</h2>
       <Ledger message={m} />
+      {(m.statements ?? []).map((l) => (
+        <p key={l.statement + l.n} className="quiet mt-2">
+          <Link to={`/statements/${l.statement}?heap=${l.heap}`}>Line {l.n} of a statement</Link>
+          {l.state && ` says ${l.state}`}{l.segments > 0 && `, ${l.segments === 1 ? "1 segment" : `${l.segments} segments`}`}{l.charge && `, charged ${l.charge.amount} ${l.charge.currency}`}
+          {l.how === "number" && ", matched by number and time"}.
+        </p>
+      ))}
     </div>
   );
 }

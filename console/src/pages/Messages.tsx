@@ -9,9 +9,11 @@ import { Refused } from "../parts/Refused";
 import { StateBadge } from "../parts/StateBadge";
 import { TallyBar } from "../parts/TallyBar";
 import { states } from "../parts/states";
-import { when } from "../parts/time";
+import { midnight, when } from "../parts/time";
+import { countryName } from "../parts/words";
 
 const spans: Record<string, { words: string; hours?: number }> = {
+  today: { words: "today", hours: 0 },
   hour: { words: "the last hour", hours: 1 },
   day: { words: "the last 24 hours", hours: 24 },
   week: { words: "the last 7 days", hours: 168 },
@@ -27,6 +29,13 @@ function searchFor(typed: string): { to?: string; gateway_ref?: string; referenc
   if (/^(\+|00)[\d\s().-]+$/.test(word)) return { to: word };
   if (word.startsWith("ref:")) return { gateway_ref: word.slice(4).trim() };
   return { reference: word };
+}
+
+/** What is chosen by a word of the list of states. */
+function stateOf(word: string): Record<string, string> {
+  if (word === "contested") return { contested: "true" };
+  if (word === "weakly known") return { weak: "true" };
+  return word ? { state: word } : {};
 }
 
 /** One sentence that says whether anybody is wanted. */
@@ -56,13 +65,16 @@ export function Messages() {
   const kind = (search.get("kind") ?? undefined) as "otp" | "transactional" | "bulk" | undefined;
   const gateway = search.get("gateway") ?? undefined;
   const gateways = useQuery({ queryKey: ["gateways"], queryFn: () => got(api.GET("/v1/gateways")), staleTime: 60e3 });
+  const country = search.get("country") ?? undefined;
   const q = search.get("q") ?? "";
   const label = search.getAll("label");
   const cursor = search.get("cursor") ?? undefined;
   const contested = search.get("contested") === "true" || undefined;
+  const weak = search.get("weak") === "true" || undefined;
   // Whole minutes, so that the question stays the same while it is asked.
-  const since = span.hours ? new Date(Math.floor(Date.now() / 60e3) * 60e3 - span.hours * 3600e3).toISOString() : undefined;
-  const choice = { ...searchFor(q), kind, gateway, since, ...(label.length > 0 ? { label } : {}) };
+  const since = span.hours === undefined ? undefined
+    : span.hours ? new Date(Math.floor(Date.now() / 60e3) * 60e3 - span.hours * 3600e3).toISOString() : midnight().toISOString();
+  const choice = { ...searchFor(q), kind, gateway, country, since, ...(label.length > 0 ? { label } : {}) };
   const limit = compact ? 40 : 25;
 
   const tally = useQuery({
@@ -71,8 +83,8 @@ export function Messages() {
     placeholderData: keepPreviousData,
   });
   const page = useQuery({
-    queryKey: ["messages", "page", choice, state, contested, cursor, limit],
-    queryFn: () => got(api.GET("/v1/messages", { params: { query: { ...choice, state, contested, cursor, limit } } })),
+    queryKey: ["messages", "page", choice, state, contested, weak, cursor, limit],
+    queryFn: () => got(api.GET("/v1/messages", { params: { query: { ...choice, state, contested, weak, cursor, limit } } })),
     placeholderData: keepPreviousData,
   });
 
@@ -89,7 +101,7 @@ export function Messages() {
 
   function all() {
     setTyped("");
-    set({ q: undefined, state: undefined, kind: undefined, gateway: undefined, contested: undefined, label: undefined });
+    set({ q: undefined, state: undefined, kind: undefined, gateway: undefined, country: undefined, contested: undefined, weak: undefined, label: undefined });
   }
 
   function submit() {
@@ -122,35 +134,38 @@ export function Messages() {
     const next = new URLSearchParams(search);
     next.delete("cursor");
     next.delete("contested");
+    next.delete("weak");
     if (s) next.set("state", s);
     else next.delete("state");
-    return `/?${next}`;
+    return `/messages?${next}`;
   };
 
   const contestedLink = (() => {
     const next = new URLSearchParams(search);
     next.delete("cursor");
     next.delete("state");
+    next.delete("weak");
     next.set("contested", "true");
-    return `/?${next}`;
+    return `/messages?${next}`;
   })();
 
   const messages = page.data?.items ?? [];
-  const narrowed = Boolean(state || kind || gateway || q || contested || label.length > 0);
+  const narrowed = Boolean(state || kind || gateway || country || q || contested || weak || label.length > 0);
   return (
     <div className={compact ? "page compact" : "page"}>
-      <h1>{tally.data ? summary(tally.data) : "\u00a0"} <span className="quiet fw-normal fs-6">{span.hours ? `in ${span.words}` : "since the beginning"}</span></h1>
+      <h1>{tally.data ? summary(tally.data) : "\u00a0"} <span className="quiet fw-normal fs-6">{span.hours === undefined ? "since the beginning" : span.hours ? `in ${span.words}` : span.words}</span></h1>
       {tally.data && <TallyBar tally={tally.data} to={tallyLink} contested={contestedLink} />}
       {(page.error ?? tally.error) && <Refused error={page.error ?? tally.error} />}
       <Form className="filters" onSubmit={(e) => { e.preventDefault(); submit(); }}>
         <Form.Control ref={box} className="search" size="sm" type="search" value={typed} aria-label="Find by number, id or reference"
           placeholder="Number, id, reference or label:   /"
           onChange={(e) => { setTyped(e.target.value); if (!e.target.value) set({ q: undefined }); }} />
-        <Form.Select size="sm" aria-label="State" value={contested ? "contested" : state ?? ""}
-          onChange={(e) => set(e.target.value === "contested" ? { state: undefined, contested: "true" } : { state: e.target.value || undefined, contested: undefined })}>
+        <Form.Select size="sm" aria-label="State" value={contested ? "contested" : weak ? "weakly known" : state ?? ""}
+          onChange={(e) => set({ state: undefined, contested: undefined, weak: undefined, ...stateOf(e.target.value) })}>
           <option value="">every state</option>
           {states.map((s) => <option key={s}>{s}</option>)}
           <option>contested</option>
+          <option>weakly known</option>
         </Form.Select>
         <Form.Select size="sm" aria-label="Kind" value={kind ?? ""} onChange={(e) => set({ kind: e.target.value || undefined })}>
           <option value="">every kind</option>
@@ -165,6 +180,7 @@ export function Messages() {
         <Form.Select size="sm" aria-label="Time" value={search.get("span") ?? "day"} onChange={(e) => set({ span: e.target.value })}>
           {Object.entries(spans).map(([name, s]) => <option key={name} value={name}>{s.words}</option>)}
         </Form.Select>
+        {country && <span className="align-self-center">to <b>{countryName(country)}</b></span>}
         {label.length > 0 && <span className="align-self-center">labelled <b>{label.join(", ")}</b></span>}
         {narrowed && <Button size="sm" variant="link" onClick={all}>show all</Button>}
         <Form.Check className="ms-auto" type="switch" id="compact" label="compact" checked={compact}
@@ -191,7 +207,7 @@ export function Messages() {
             {messages.map((m) => (
               <tr key={m.id} className="chosen" onClick={(e) => { if (!(e.target as HTMLElement).closest("a")) go(`/messages/${m.id}`); }}>
                 <td className="mono text-nowrap"><Link to={`/messages/${m.id}`}>{when(m.created_at)}</Link></td>
-                <td><StateBadge state={m.state} contested={m.rivals.length > 1} /></td>
+                <td><StateBadge state={m.state} m={m} /></td>
                 <td className="mono text-nowrap">{m.to}</td>
                 <td className="wide text-nowrap">{m.sender}</td>
                 <td className="wide quiet">{m.kind}</td>

@@ -69,7 +69,7 @@ export function OptOuts() {
             <tbody>
               {items.map((o) => (
                 <tr key={o.number + o.since}>
-                  <td className="mono"><Link to={`/?span=all&q=${encodeURIComponent(o.number)}`}>{o.number}</Link></td>
+                  <td className="mono"><Link to={`/messages?span=all&q=${encodeURIComponent(o.number)}`}>{o.number}</Link></td>
                   <td className="text-nowrap">{when(o.since)}</td>
                   <td>{o.why}</td>
                   <td>{o.by}</td>

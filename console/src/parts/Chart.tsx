@@ -22,7 +22,7 @@ function some(moments: Moment[]) {
 }
 
 /** The same as figures. */
-function Figures({ moments, series }: { moments: Moment[]; series: Series[] }) {
+function Figures({ moments, series, format }: { moments: Moment[]; series: Series[]; format: (n: number) => string }) {
   const clock = span(moments);
   return (
     <details>
@@ -33,7 +33,7 @@ function Figures({ moments, series }: { moments: Moment[]; series: Series[] }) {
           {some(moments).map((m) => (
             <tr key={m.at}>
               <td>{clock(m.at)}</td>
-              {series.map((s) => <td key={s.name} className="text-end">{amount(Math.round(m[s.name] ?? 0))}</td>)}
+              {series.map((s) => <td key={s.name} className="text-end">{format(m[s.name] ?? 0)}</td>)}
             </tr>
           ))}
         </tbody>
@@ -42,9 +42,15 @@ function Figures({ moments, series }: { moments: Moment[]; series: Series[] }) {
   );
 }
 
-/** Series over time, drawn and as a table. `limit` is a line that they should stay below. */
-export default function Chart({ title, moments, series, limit }: {
+const whole = (n: number) => amount(Math.round(n));
+
+/**
+ * Series over time, drawn and as a table. `limit` is a line that they should stay below; `format` writes a
+ * figure, as a whole number if it is not given. The drawing goes from `from`, given the lowest value, or 0, to `top`.
+ */
+export default function Chart({ title, moments, series, limit, format = whole, from, top }: {
   title: string; moments: Moment[]; series: Series[]; limit?: { at: number; name: string };
+  format?: (n: number) => string; from?: (low: number) => number; top?: number;
 }) {
   if (moments.length < 2) return null;
   const clock = span(moments);
@@ -65,9 +71,9 @@ export default function Chart({ title, moments, series, limit }: {
             <XAxis dataKey="at" type="number" scale="time" domain={["dataMin", "dataMax"]} tickFormatter={clock} tick={tick}
               ticks={ticks} stroke="var(--line)" tickLine={false} interval="preserveStartEnd" />
             <YAxis width={56} tick={tick} stroke="var(--line)" tickLine={false} axisLine={false} tickCount={4} allowDecimals={false}
-              tickFormatter={amount} domain={[0, (top: number) => Math.ceil(Math.max(top, limit?.at ?? 0))]} />
+              tickFormatter={amount} domain={[from ?? 0, top ?? ((most: number) => Math.ceil(Math.max(most, limit?.at ?? 0)))]} />
             <Tooltip isAnimationActive={false} labelFormatter={(at) => clock(Number(at))}
-              formatter={(n) => amount(Math.round(Number(n)))} cursor={{ stroke: "var(--plum)" }}
+              formatter={(n) => format(Number(n))} cursor={{ stroke: "var(--plum)" }}
               contentStyle={{ background: "var(--surface)", border: "1px solid var(--line)" }} labelStyle={{ color: "var(--quiet)" }} />
             {series.map((s) => s.stacked
               ? <Area key={s.name} dataKey={s.name} stackId="all" stroke="none" fill={s.colour} fillOpacity={1} isAnimationActive={false} />
@@ -76,7 +82,7 @@ export default function Chart({ title, moments, series, limit }: {
           </ComposedChart>
         </ResponsiveContainer>
       </div>
-      <Figures moments={moments} series={series} />
+      <Figures moments={moments} series={series} format={format} />
     </figure>
   );
 }

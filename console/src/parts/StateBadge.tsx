@@ -1,4 +1,4 @@
-import type { State } from "../api/client";
+import type { Message, State } from "../api/client";
 import { mood } from "./states";
 
 /** How far round the ring is filled, in quarters. */
@@ -38,14 +38,15 @@ function Shape({ state }: { state: State }) {
   }
 }
 
-/** A state: a word and a small shape together. Delivered stays quiet. */
-export function StateBadge({ state, contested = false }: { state: State; contested?: boolean }) {
-  const how = contested ? "look" : mood(state);
+/** A state: a word and a small shape together. Delivered stays quiet. Of a message it also says how firmly it is known. */
+export function StateBadge({ state, m }: { state: State; m?: Message }) {
+  const contested = m !== undefined && m.rivals.length > 1;
+  const how = contested ? "look" : m?.decided && state === "unknown" ? "moving" : mood(state);
   return (
     <span className={`state ${how === "moving" ? "quietly" : how}`}>
       <svg viewBox="0 0 16 16" aria-hidden="true"><Shape state={state} /></svg>
       {state}
-      {contested && ", contested"}
+      {contested ? ", contested" : m?.weak ? ", weakly known" : m?.decided && ", decided"}
     </span>
   );
 }

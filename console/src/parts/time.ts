@@ -8,6 +8,16 @@ export function when(iso: string): string {
   return today ? hour.format(t) : `${day.format(t)} ${hour.format(t)}`;
 }
 
+/** When today began. */
+export function midnight(): Date {
+  const t = new Date();
+  t.setHours(0, 0, 0, 0);
+  return t;
+}
+
+/** The end of an id, which tells it from the others of its moment. */
+export const brief = (id: string) => `…${id.slice(-12)}`;
+
 const units = [["h", "h", 3600e3], ["m", "min", 60e3], ["s", "s", 1e3], ["ms", "ms", 1]] as const;
 
 /** A span of time as the service writes it (1m30s), for people (1 min 30 s). */
@@ -31,6 +41,15 @@ export function spanWords(span: string): string {
 
 /** How long something takes, for people. */
 export const lasting = (ms: number) => (ms < 60e3 ? `${(ms / 1e3).toFixed(1)} s` : spanWords(`${Math.round(ms / 1e3)}s`));
+
+/** How long something takes, to two figures or so: 420 ms, 4.2 s, 41 s, 12 min, 5 h, 3 days. */
+export function roughly(ms: number): string {
+  if (ms < 1e3) return `${Math.round(ms)} ms`;
+  if (ms < 10e3) return `${(ms / 1e3).toFixed(1)} s`;
+  if (ms < 120e3) return `${Math.round(ms / 1e3)} s`;
+  if (ms < 120 * 60e3) return `${Math.round(ms / 60e3)} min`;
+  return ms < 48 * 3600e3 ? `${Math.round(ms / 3600e3)} h` : `${Math.round(ms / 86400e3)} days`;
+}
 
 /** Writes moments within a span so that they can be told apart, and no closer. */
 export function span(moments: { at: number }[]): (at: number) => string {

@@ -9,6 +9,7 @@ import { StateBadge } from "../../parts/StateBadge";
 import { when } from "../../parts/time";
 import { Course } from "./Course";
 import { Forecast } from "./Forecast";
+import { countryName } from "../../parts/words";
 
 const acts = {
   approve: "Approve it", pause: "Pause", resume: "Let it go on", release: "Release the rest", cancel: "Withdraw the rest",
@@ -38,14 +39,12 @@ function Waits({ batch }: { batch: Batch }) {
       {batch.waits.map((w) => (
         <li key={w.for + w.country + w.until}>
           <b>{amount(w.rows)}</b> {w.rows === 1 ? "waits" : "wait"} for {awaited[w.for]}
-          {w.country && ` in ${regions.of(w.country)}`}{w.until && `, until ${when(w.until)}`}
+          {w.country && ` in ${countryName(w.country)}`}{w.until && `, until ${when(w.until)}`}
         </li>
       ))}
     </ul>
   );
 }
-
-const regions = new Intl.DisplayNames(["en"], { type: "region" });
 
 /** What did not arrive, by why. */
 function Failures({ batch }: { batch: Batch }) {
