@@ -13,7 +13,7 @@ import (
 func BenchmarkWritingBox(b *testing.B) {
 	h := build(b).withHarbourline()
 	page := open(b)
-	page.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
+	page.do(chromedp.Navigate(h.URL + "/messages#key=" + h.Key))
 	page.do(chromedp.Click(`a[href="/send"]`))
 	page.write("#to", "+447700900123")
 	page.write("#text", "Don’t miss it: ")

@@ -111,7 +111,7 @@ func TestConsoleSendsAndShowsItDelivered(t *testing.T) {
 	h := build(t).withHarbourline()
 	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: "LH Boarding"}))
 	b := open(t)
-	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
+	b.do(chromedp.Navigate(h.URL + "/messages#key=" + h.Key))
 	b.shows("main", "Messages appear here as soon as they are handed over")
 	if address, err := chromedp.Run(b.ctx, chromedp.Location()); err != nil || strings.Contains(address, "pigeon_") {
 		t.Errorf("the key stays in the address: %s %v", address, err)
@@ -141,7 +141,7 @@ func TestConsoleSendsAndShowsItDelivered(t *testing.T) {
 	b.shows(".exchange", "authorization: Bearer ‹api_key›")
 
 	// The list is live: what is sent elsewhere appears by itself.
-	b.do(chromedp.Click(`nav a[href="/"]`))
+	b.do(chromedp.Click(`nav a[href="/messages"]`))
 	b.shows("h1", "All is well")
 	h.send(client.Draft{To: "+447700900180", Text: "switched off", Reference: "storm"})
 	b.shows(".messages", "undeliverable")
@@ -192,7 +192,7 @@ func TestConsolePagesAndSearches(t *testing.T) {
 	}
 	other := h.send(client.Draft{To: "+447700900124", Text: "another", Reference: "storm-sunday"})
 	b := open(t)
-	b.do(chromedp.Navigate(h.URL+"/#key="+h.Key), chromedp.WaitVisible(".messages"))
+	b.do(chromedp.Navigate(h.URL+"/messages#key="+h.Key), chromedp.WaitVisible(".messages"))
 	rows := func() int {
 		n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`document.querySelectorAll(".messages tbody tr").length`))
 		if err != nil {
@@ -222,13 +222,13 @@ func TestEightTabsAreLive(t *testing.T) {
 	h := build(t).withHarbourline()
 	h.send(client.Draft{To: "+447700900120", Text: "the first"})
 	b := open(t)
-	b.do(chromedp.Navigate(h.URL+"/#key="+h.Key), chromedp.WaitVisible(".messages"))
+	b.do(chromedp.Navigate(h.URL+"/messages#key="+h.Key), chromedp.WaitVisible(".messages"))
 	tabs := []*browser{b}
 	for range 7 {
 		ctx, closeTab := chromedp.NewContext(b.ctx)
 		t.Cleanup(closeTab)
 		tab := &browser{t: t, ctx: ctx}
-		tab.do(chromedp.Navigate(h.URL), chromedp.WaitVisible(".messages"))
+		tab.do(chromedp.Navigate(h.URL+"/messages"), chromedp.WaitVisible(".messages"))
 		tabs = append(tabs, tab)
 	}
 	h.send(client.Draft{To: "+447700900121", Text: "the second"})
@@ -259,7 +259,7 @@ func TestConsoleWritingBox(t *testing.T) {
 	h := build(t).withHarbourline()
 	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "harbourline", client.PricesFile{Source: prices}, false))
 	b := open(t)
-	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
+	b.do(chromedp.Navigate(h.URL + "/messages#key=" + h.Key))
 	b.do(chromedp.Click(`a[href="/send"]`))
 	b.write("#text", strings.Repeat("a", 70))
 	b.shows("#text-sum", "1 segment of GSM 7-bit: 70 units, 90 left")
@@ -304,7 +304,7 @@ func TestConsoleKeepsTheBook(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
 	b := open(t)
-	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
+	b.do(chromedp.Navigate(h.URL + "/messages#key=" + h.Key))
 	b.do(chromedp.Click(`a[href="/templates"]`))
 	b.shows("main", "There is no template yet")
 	b.do(chromedp.Click(`main button`))
@@ -376,7 +376,7 @@ func TestConsoleGateways(t *testing.T) {
 	t.Parallel()
 	h := build(t).with("harbourline", "sandbank")
 	b := open(t)
-	b.do(chromedp.Navigate(h.URL+"/#key="+h.Key), chromedp.WaitVisible("nav"))
+	b.do(chromedp.Navigate(h.URL+"/messages#key="+h.Key), chromedp.WaitVisible("nav"))
 	b.do(chromedp.Click(`a[href="/gateways"]`))
 	b.shows("main", "All 2 gateways work.")
 	button := func(label string) {
@@ -458,7 +458,7 @@ func TestConsoleFitsItsScreen(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
 	b := open(t)
-	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
+	b.do(chromedp.Navigate(h.URL + "/messages#key=" + h.Key))
 	b.do(chromedp.WaitVisible("h1"))
 	ask := func(script string) string {
 		t.Helper()
@@ -479,7 +479,7 @@ func TestConsoleFitsItsScreen(t *testing.T) {
 	b.do(chromedp.EmulateViewport(390, 844))
 	for _, path := range []string{
 		"/", "/send", "/gateways", "/gateways/harbourline", "/senders",
-		"/optouts", "/countries", "/changes", "/batches",
+		"/optouts", "/countries", "/changes", "/batches", "/messages", "/strays",
 	} {
 		b.do(chromedp.Navigate(h.URL+path), chromedp.WaitVisible("h1"))
 		if said := ask(`(() => {
@@ -505,7 +505,7 @@ func TestConsoleKeepsOptOuts(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
 	b := open(t)
-	b.do(chromedp.Navigate(h.URL+"/#key="+h.Key), chromedp.WaitVisible("h1"), chromedp.Navigate(h.URL+"/senders"),
+	b.do(chromedp.Navigate(h.URL+"/messages#key="+h.Key), chromedp.WaitVisible("h1"), chromedp.Navigate(h.URL+"/senders"),
 		chromedp.Click(`a[href="/optouts"]`))
 	b.shows("main", "Nobody has opted out.")
 	b.write(`input[aria-label="Numbers to put on the list"]`, "+447700900123, +447700900144")

@@ -22,10 +22,10 @@ type demoRun struct {
 	key                  string
 }
 
-func startDemo(t *testing.T, data, fleetListen string) *demoRun {
+func startDemo(t *testing.T, data, fleetListen string, more ...string) *demoRun {
 	t.Helper()
-	d := &demoRun{cmd: exec.Command(pigeon, "demo", "--data", data,
-		"--listen", "127.0.0.1:0", "--fleet-listen", fleetListen)}
+	d := &demoRun{cmd: exec.Command(pigeon, append([]string{"demo", "--data", data,
+		"--listen", "127.0.0.1:0", "--fleet-listen", fleetListen}, more...)...)}
 	out, err := d.cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -63,14 +63,7 @@ func databasePID(t *testing.T, data string) int {
 
 func TestDemoStopsWhatItStartedAndFindsItsData(t *testing.T) {
 	t.Parallel()
-	data, err := os.MkdirTemp("", "pigeon-demo-") // PostgreSQL's user must reach it
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(data) })
-	if err := os.Chmod(data, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	data := demoFolder(t)
 	d := startDemo(t, data, "127.0.0.1:0")
 
 	// The curl of the welcome, as it is pasted.

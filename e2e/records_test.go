@@ -157,15 +157,20 @@ func TestDatabaseOfOurOwnIsStartedAgain(t *testing.T) {
 		pid := strings.TrimSpace(
 			strings.Split(string(must[[]byte](t)(os.ReadFile(filepath.Join(folder, "postgres", "postmaster.pid")))), "\n")[0],
 		)
-		if err := syscall.Kill(must[int](t)(strconv.Atoi(pid)), signal); err != nil {
+		server := must[int](t)(strconv.Atoi(pid))
+		if err := syscall.Kill(server, signal); err != nil {
 			t.Fatal(err)
 		}
+		eventually(t, "the server is gone", func() bool { return syscall.Kill(server, 0) != nil })
+		id := ""
 		eventually(t, "it takes messages again", func() bool {
 			m, err := own.Client.Send(t.Context(), client.Draft{To: "+447700900102", Text: "x"})
-			if err != nil {
-				return false
-			}
-			return own.settled(m.ID).State == "delivered"
+			id = m.ID
+			return err == nil
+		})
+		eventually(t, "and they arrive", func() bool {
+			m, err := own.Client.Message(t.Context(), id, false)
+			return err == nil && m.State == "delivered"
 		})
 	}
 	if said := own.said(); !strings.Contains(said, "it is started again") {
