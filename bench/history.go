@@ -12,6 +12,8 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/engine/arrivals"
+	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/store"
 )
 
@@ -31,7 +33,7 @@ func history(ctx context.Context, s settings) ([]Figure, error) {
 	var slowestTally time.Duration
 	for name, took := range large {
 		ratio := small[name].Seconds() / took.Seconds()
-		fmt.Fprintf(os.Stderr, "  %-28s %10v %10v  %.2f\n", name, small[name].Round(time.Microsecond), took.Round(time.Microsecond), ratio)
+		fmt.Fprintf(os.Stderr, "  %-32s %10v %10v  %.2f\n", name, small[name].Round(time.Microsecond), took.Round(time.Microsecond), ratio)
 		if which == "" || ratio < worst {
 			worst, which = ratio, name
 		}
@@ -79,6 +81,14 @@ func asked(ctx context.Context, s settings, n int) (map[string]time.Duration, er
 	if err := h.db.QueryRow(ctx, "SELECT g.id, k.id FROM gateways g, keys k").Scan(&gateway, &key); err != nil {
 		return nil, err
 	}
+	faring := &arrivals.Arrivals{Kit: kit.Kit{Store: db, Now: time.Now}}
+	side := func(by arrivals.By, days int, daily bool) func() error {
+		return func() error {
+			at := time.Now().UTC().Truncate(24 * time.Hour)
+			_, _, err := faring.Side(ctx, store.Faring{Since: at.AddDate(0, 0, 1-days), Until: at.AddDate(0, 0, 1), Daily: daily}, by)
+			return err
+		}
+	}
 	var some []uuid.UUID
 	rows, err := h.db.Query(ctx, "SELECT id FROM messages TABLESAMPLE system (1) LIMIT 3000")
 	if err != nil {
@@ -109,27 +119,34 @@ func asked(ctx context.Context, s settings, n int) (map[string]time.Duration, er
 			_, err := db.Message(ctx, some[rand.IntN(len(some))])
 			return err
 		},
-		"list":              find(store.Filter{}),
-		"list by number":    find(store.Filter{To: "+447700900123"}),
-		"list by reference": find(store.Filter{Reference: "ref-77"}),
-		"list by ref":       find(store.Filter{GatewayRef: "g-77"}),
-		"list delivered":    find(store.Filter{States: []delivery.State{delivery.Delivered}}),
-		"list failed":       find(store.Filter{States: []delivery.State{delivery.Undeliverable, delivery.Doubtful}}),
-		"list contested":    find(store.Filter{Contested: true}),
-		"list by sender":    find(store.Filter{Sender: "Lanternholm"}),
-		"list by kind":      find(store.Filter{Kind: "otp"}),
-		"list by gateway":   find(store.Filter{Gateway: gateway}),
-		"list by country":   find(store.Filter{Country: "GB"}),
-		"list of a day":     find(store.Filter{Since: now.AddDate(0, 0, -3), Until: now.AddDate(0, 0, -2)}),
-		"tally":             tally(store.Filter{}),
-		"tally of a day":    tally(store.Filter{Since: now.AddDate(0, 0, -1)}),
-		"tally by gateway":  tally(store.Filter{Gateway: gateway}),
-		"tally by sender":   tally(store.Filter{Sender: "Lanternholm"}),
-		"tally by country":  tally(store.Filter{Country: "GB"}),
-		"tally by kind":     tally(store.Filter{Kind: "otp"}),
-		"tally by key":      tally(store.Filter{Key: key}),
-		"tally by template": tally(store.Filter{Template: "storm"}),
-		"tally by state":    tally(store.Filter{States: []delivery.State{delivery.Undeliverable}}),
+		"list":                            find(store.Filter{}),
+		"list by number":                  find(store.Filter{To: "+447700900123"}),
+		"list by reference":               find(store.Filter{Reference: "ref-77"}),
+		"list by ref":                     find(store.Filter{GatewayRef: "g-77"}),
+		"list delivered":                  find(store.Filter{States: []delivery.State{delivery.Delivered}}),
+		"list failed":                     find(store.Filter{States: []delivery.State{delivery.Undeliverable, delivery.Doubtful}}),
+		"list contested":                  find(store.Filter{Contested: true}),
+		"list by sender":                  find(store.Filter{Sender: "Lanternholm"}),
+		"list by kind":                    find(store.Filter{Kind: "otp"}),
+		"list by gateway":                 find(store.Filter{Gateway: gateway}),
+		"list by country":                 find(store.Filter{Country: "GB"}),
+		"list of a day":                   find(store.Filter{Since: now.AddDate(0, 0, -3), Until: now.AddDate(0, 0, -2)}),
+		"tally":                           tally(store.Filter{}),
+		"tally of a day":                  tally(store.Filter{Since: now.AddDate(0, 0, -1)}),
+		"tally by gateway":                tally(store.Filter{Gateway: gateway}),
+		"tally by sender":                 tally(store.Filter{Sender: "Lanternholm"}),
+		"tally by country":                tally(store.Filter{Country: "GB"}),
+		"tally by kind":                   tally(store.Filter{Kind: "otp"}),
+		"tally by key":                    tally(store.Filter{Key: key}),
+		"tally by template":               tally(store.Filter{Template: "storm"}),
+		"tally by state":                  tally(store.Filter{States: []delivery.State{delivery.Undeliverable}}),
+		"arrivals of a day":               side(arrivals.Gateway, 1, false),
+		"arrivals of a week by country":   side(arrivals.Country, 7, false),
+		"arrivals of twenty days by kind": side(arrivals.Kind, 20, true),
+		"what is not as usual": func() error {
+			_, err := faring.Unusual(ctx)
+			return err
+		},
 		"match 300 receipts": func() error {
 			claims := make([]store.Stray, 300)
 			for i := range claims {
@@ -184,6 +201,9 @@ func (h *house) past(ctx context.Context, n int) error {
 		`INSERT INTO tallies (grain, began_at, cut_id, gateway_id, state, contested, n)
 			SELECT g.grain, date_trunc(g.grain, at, 'UTC'), cut, gateway, state, i % 1000 = 0, count(*) FROM past, (VALUES ('hour'),
 				('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6`,
+		`INSERT INTO arrivals (grain, began_at, gateway_id, country, kind, bucket, n)
+			SELECT g.grain, date_trunc(g.grain, at, 'UTC'), gateway, country, kind, 20 + i % 16, count(*) FROM past, (VALUES ('hour'),
+				('day')) AS g (grain) WHERE state = 'delivered' GROUP BY 1, 2, 3, 4, 5, 6`,
 		`DROP TABLE past`,
 	} {
 		sql = strings.ReplaceAll(sql, "$1", strconv.Itoa(n)) // it makes a table, which takes no parameters

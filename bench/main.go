@@ -60,6 +60,7 @@ var measures = []measure{
 	{[]string{"pace_used", "pace_exceeded"}, paces},
 	{[]string{"history_10m", "tally_10m"}, history},
 	{[]string{"month_turn"}, monthTurn},
+	{[]string{"statement_million", "statement_million_memory"}, statementMillion},
 	{[]string{"idle"}, idle},
 	{[]string{"sheet_million", "sheet_million_memory", "batch_through", "result_million", "result_million_memory"}, sheetMillion},
 	{[]string{"sheet_million_xlsx", "sheet_million_xlsx_memory"}, sheetMillionXLSX},
