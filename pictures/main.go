@@ -146,6 +146,17 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 	if err != nil || len(found.Items) == 0 {
 		return fmt.Errorf("there is no message with a story: %w", err)
 	}
+	stated, err := c.Statements(ctx, "", "", 1)
+	for deadline := time.Now().Add(time.Minute); err == nil && (len(stated.Items) == 0 || stated.Items[0].Heaps == nil); {
+		if time.Now().After(deadline) {
+			return fmt.Errorf("there is no statement")
+		}
+		time.Sleep(time.Second)
+		stated, err = c.Statements(ctx, "", "", 1)
+	}
+	if err != nil {
+		return err
+	}
 	rehearsed, running, err := storms(ctx, c)
 	if err != nil {
 		return err
@@ -175,8 +186,11 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		return err
 	}
 	for _, p := range []page{
-		{name: "messages", address: service + "/", waits: "tbody tr"},
-		{name: "messages-compact-dark", address: service + "/", waits: "tbody tr:nth-child(40)", dark: true},
+		{name: "today", address: service + "/", waits: ".needs li:nth-child(3)"},
+		{name: "strays", address: service + "/strays", waits: "tbody tr:nth-child(2)",
+			first: `document.querySelector("td .plain").click()`},
+		{name: "heaps", address: service + "/statements/" + stated.Items[0].ID + "?heap=theirs", waits: "tbody tr"},
+		{name: "messages-compact-dark", address: service + "/messages", waits: "tbody tr:nth-child(40)", dark: true},
 		{name: "message", address: service + "/messages/" + found.Items[0].ID, waits: ".ledger",
 			first: `document.querySelectorAll(".unfold")[0].click()`},
 		{name: "send", address: service + "/send", waits: "#text", first: fill("#to", "+44 (0) 7700 900123") + ";" +
@@ -184,11 +198,7 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		{name: "template", address: service + "/templates/crossing-moved", waits: "textarea", first: press("tr")},
 		{name: "gateways", address: service + "/gateways", waits: "tbody tr"},
 		{name: "gateway", address: service + "/gateways/oldpier-swapped", waits: ".facts", first: press("Test its credentials")},
-		{name: "dialects", address: service + "/dialects", waits: "select", first: `(() => { const s = document.querySelector("select");
-			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "sandbank");
-			s.dispatchEvent(new Event("change", { bubbles: true })); })(); setTimeout(() => ` + press("Check it") + `, 500)`},
 		{name: "batch-rehearsal", address: service + "/batches/" + rehearsed, waits: ".papers"},
-		{name: "countries", address: service + "/countries", waits: "tbody tr"},
 		{name: "batch-forecast", address: service + "/batches/" + rehearsed, waits: "#launch .forecast figure",
 			first: fill("#pace", "40/s") + `; document.querySelector("#launch").scrollIntoView({ block: "end" })`},
 		{name: "phone", address: phone + "#+447700900158", waits: ".text"},
@@ -259,15 +269,13 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 	if err != nil {
 		return err
 	}
-	numbers := "0044 (0) 7700 900123\n(202) 555-0143\n+1 202 555 0143\n+33 6 39 98 00 12\n447700900123.0\n" +
-		"4.47701E+11\ntel:+46-70-174-06-05\n\n"
 	prices := filepath.Join(data, "harbourline.csv")
 	list, err := c.Prices(ctx, "harbourline")
 	if err != nil {
 		return err
 	}
 	for file, source := range map[string]string{
-		prices: list.Source, filepath.Join(data, "numbers.txt"): numbers,
+		prices: list.Source,
 		filepath.Join(data, "storm-passengers.csv"): string(scenario.StormList()),
 	} {
 		if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
@@ -291,9 +299,7 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 			`pigeon message find --limit 3`,
 		}},
 		{"cli-message", 132, 30, 2 * time.Second, []string{"pigeon message show " + found.Items[0].ID[:13]}},
-		{"cli-number", 110, 24, 2 * time.Second, []string{
-			`pigeon number "07700 900123" --country GB`, `pigeon number - --country GB < numbers.txt`,
-		}},
+		{"cli-tally", 132, 40, 2 * time.Second, []string{"pigeon tally"}},
 		{"cli-batch", 132, 60, 6 * time.Second, []string{`pigeon batch rehearse storm-passengers.csv --template storm-cancels`}},
 		{"cli-weigh", 92, 36, 2 * time.Second, []string{
 			`pigeon weigh "Don’t miss it: the 07:40 to Skerrow now leaves from berth 3 [gate B] – hurry…"` +
