@@ -137,17 +137,9 @@ func (f Faring) sql(kept, deltas, what string) (string, []any) {
 	if f.ByTime {
 		at = "date_trunc('" + f.grain() + "', at, 'UTC')"
 	}
-	return `SELECT ` + at + `, gateway_id, ` + along(
-		f.ByCountry,
-		"country",
-	) + `, ` + along(
-		f.ByKind,
-		"kind",
-	) + `, ` + what + `, sum(n)::bigint
-		FROM (` + fmt.Sprintf(
-		kept,
-		f.grain(),
-	) + ` UNION ALL ` + deltas + `) AS counts
+	apart := at + ", gateway_id, " + along(f.ByCountry, "country") + ", " + along(f.ByKind, "kind")
+	return `SELECT ` + apart + `, ` + what + `, sum(n)::bigint
+		FROM (` + fmt.Sprintf(kept, f.grain()) + ` UNION ALL ` + deltas + `) AS counts
 		WHERE at >= $1 AND at < $2` + where + ` GROUP BY 1, 2, 3, 4, 5 HAVING sum(n) <> 0`, args
 }
 

@@ -149,11 +149,8 @@ func TestBandRules(t *testing.T) {
 	start := time.Date(2026, 10, 1, 0, 0, 0, 0, time.UTC)
 	usual := func(hours int, of int64) (history []Hour) {
 		for h := range hours {
-			history = append(history, Hour{
-				At: start.Add(
-					time.Duration(h) * time.Hour,
-				), Arrived: of, Median: time.Duration(9+h%3) * time.Second, Gone: of, Failed: of * 5 / 100,
-			})
+			history = append(history, Hour{At: start.Add(time.Duration(h) * time.Hour), Arrived: of, Gone: of, Failed: of * 5 / 100,
+				Median: time.Duration(9+h%3) * time.Second})
 		}
 		return history
 	}
