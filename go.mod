@@ -21,6 +21,7 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.10
 	github.com/spf13/viper v1.21.0
+	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
 	github.com/xuri/excelize/v2 v2.11.1
 	golang.org/x/net v0.62.0
 	golang.org/x/term v0.47.0

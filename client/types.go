@@ -38,6 +38,8 @@ type Draft struct {
 	Labels map[string]string `json:"labels,omitempty"`
 	// AtAnyHour sends a bulk message in quiet hours, too.
 	AtAnyHour bool `json:"at_any_hour,omitempty"`
+	// ReportTo is where what becomes of it is told, below the address of a receiver of events.
+	ReportTo string `json:"report_to,omitempty"`
 	// DryRun makes every check and sends nothing; see [Client.Rehearse].
 	DryRun bool `json:"dry_run,omitempty"`
 }
@@ -75,8 +77,9 @@ type Message struct {
 	Country    string            `json:"country"`
 	Template   string            `json:"template"`
 	Labels     map[string]string `json:"labels"`
-	Given      string            `json:"given"` // the text before characters were replaced; empty if none were
-	Price      *Money            `json:"price"` // nil: not known
+	ReportTo   string            `json:"report_to"` // where what becomes of it is told; empty: where all is
+	Given      string            `json:"given"`     // the text before characters were replaced; empty if none were
+	Price      *Money            `json:"price"`     // nil: not known
 	Flash      bool              `json:"flash"`
 	Route      string            `json:"route"`           // empty if none fits
 	Parts      []Part            `json:"parts,omitempty"` // its segments; of one message only
@@ -957,18 +960,20 @@ type Attention struct {
 
 // Need is one thing that wants a person.
 type Need struct {
-	What    string     `json:"what"`
-	Wrong   bool       `json:"wrong"` // it went wrong, and does not merely want a look
-	Count   int64      `json:"count"`
-	Gateway string     `json:"gateway"` // empty: it is about none
-	Batch   string     `json:"batch"`
-	Since   *time.Time `json:"since"`
-	Title   string     `json:"title"`
-	Why     string     `json:"why"`
-	Cost    string     `json:"cost"` // of waiting
-	Do      string     `json:"do"`
-	Command string     `json:"command"` // that does it, or shows more
-	Link    string     `json:"link"`    // the page of the console
+	What    string `json:"what"`
+	Wrong   bool   `json:"wrong"` // it went wrong, and does not merely want a look
+	Count   int64  `json:"count"`
+	Gateway string `json:"gateway"` // empty: it is about none
+	Batch   string `json:"batch"`
+	// Receiver of events; empty: it is about none.
+	Receiver string     `json:"receiver"`
+	Since    *time.Time `json:"since"`
+	Title    string     `json:"title"`
+	Why      string     `json:"why"`
+	Cost     string     `json:"cost"` // of waiting
+	Do       string     `json:"do"`
+	Command  string     `json:"command"` // that does it, or shows more
+	Link     string     `json:"link"`    // the page of the console
 }
 
 // Arrivals is how long messages took and how many arrived, within whole hours or days.

@@ -35,7 +35,7 @@ func (a *API) acting(c *gin.Context) {
 }
 
 // whatChanges are the kinds of things whose changes are written down.
-var whatChanges = []string{"gateway", "sender", "default", "rule", "template", "route", "prices", "key"}
+var whatChanges = []string{"gateway", "sender", "default", "rule", "template", "route", "prices", "key", "receiver"}
 
 func (a *API) changes(c *gin.Context) {
 	f := store.ChangeFilter{What: c.Query("what"), Name: c.Query("name"), By: c.Query("by")}

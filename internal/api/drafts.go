@@ -101,6 +101,7 @@ func form(raw, written string) (client.Draft, error) {
 		"language":  &d.Language,
 		"cure":      &d.Cure,
 		"send_at":   &d.SendAt,
+		"report_to": &d.ReportTo,
 	}
 	switches := map[string]*bool{"flash": &d.Flash, "long": &d.Long, "at_any_hour": &d.AtAnyHour, "dry_run": &d.DryRun}
 	for _, name := range slices.Sorted(maps.Keys(values)) {

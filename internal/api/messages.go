@@ -68,6 +68,7 @@ func draftOf(draft client.Draft) intake.Draft {
 		SendAt:    draft.SendAt,
 		Labels:    draft.Labels,
 		AtAnyHour: draft.AtAnyHour,
+		ReportTo:  draft.ReportTo,
 	}
 }
 
@@ -114,6 +115,7 @@ func (a *API) wire(m store.Message) client.Message {
 		Attempts: m.Attempts, Repeats: m.Repeats, CreatedAt: m.CreatedAt,
 		ChangedAt: m.ChangedAt, ValidUntil: m.ValidUntil, SettledAt: m.SettledAt,
 		Country: m.Country, Template: m.Template, Given: m.Given, Flash: m.Flash, Route: m.Route, Labels: m.Labels.Map(),
+		ReportTo: m.ReportTo,
 	}
 	_, w.Row, _ = store.BatchOf(m.ID)
 	known := m.Known()

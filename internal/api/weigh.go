@@ -150,7 +150,7 @@ func fieldErrors(faults fault.Faults) []client.FieldError {
 
 // rehearse answers a request to send that makes every check and no message.
 func (a *API) rehearse(c *gin.Context, d intake.Draft) {
-	d.KeyLabels = keyOf(c).Labels
+	d.KeyID, d.KeyLabels = keyOf(c).ID, keyOf(c).Labels
 	p, faults, err := a.engine.Intake.Plan(d, smstext.Level(keyOf(c).Cure), intake.Whole)
 	if err == nil && len(faults) > 0 {
 		err = faults

@@ -261,6 +261,7 @@ func newRoot() *cobra.Command {
 		a.template(),
 		a.optOuts(),
 		a.strays(),
+		a.event(),
 		a.statements(),
 		a.recipients(),
 		a.batch(),

@@ -24,6 +24,7 @@ import (
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/decide"
 	"calmpigeon.example/internal/engine/dispatch"
+	"calmpigeon.example/internal/engine/events"
 	"calmpigeon.example/internal/engine/hold"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
@@ -72,6 +73,7 @@ type Engine struct {
 	Needs      *attention.Attention
 	Decide     *decide.Decide
 	Statements *statements.Statements
+	Events     *events.Events
 	Config     Config
 
 	dispatch *dispatch.Dispatch
@@ -118,6 +120,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	sending.Rows = sheets
 	astray := strays.New(k, c, &strays.Clocks{Store: s}, config.StrayQuiet)
 	faring := &arrivals.Arrivals{Kit: k}
+	needs := &attention.Attention{Kit: k, Clocks: astray.Clocks, Arrivals: faring}
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:     in,
@@ -128,7 +131,8 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Strays:     astray,
 		Statements: statements.New(k, c, func(gateway uuid.UUID) time.Duration { skew, _ := astray.Clocks.Skew(gateway); return skew }),
 		Arrivals:   faring,
-		Needs:      &attention.Attention{Kit: k, Clocks: astray.Clocks, Arrivals: faring},
+		Needs:      needs,
+		Events:     events.New(k, config.Lease, config.OnlyPublic, needs.Needs),
 		Decide:     &decide.Decide{Kit: k, Course: c},
 		Receipts:   receipts.New(k, c, in, astray),
 		Keys:       &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader},
@@ -151,7 +155,7 @@ func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
 		e.Intake.Run, e.Batches.Run, e.Hold.Run,
-		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}
@@ -201,6 +205,7 @@ func (e *Engine) look(ctx context.Context) error {
 	e.Receipts.Wake(sight.Unread, sight.Strays)
 	e.Strays.Wake(sight.ToJudge)
 	e.Statements.Wake(sight.Stated)
+	e.Events.Wake(sight.ToTell)
 	e.Batches.Wake(sight.ToCheck, sight.AtWork)
 	e.Hold.Wake(sight.Held)
 	if sight.Deltas {

@@ -141,15 +141,15 @@ func (s *Store) claimTokens(ctx context.Context, set []Acceptance) (map[string]*
 const (
 	insertMessages = `INSERT INTO messages_%M (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference,
 		valid_until,
-		created_at, country, template, registration, given, fields, flash, route, begun, held_until)
+		created_at, country, template, registration, given, fields, flash, route, begun, held_until, report_via, report_to)
 	SELECT n.id, n.key_id, n.to_number, n.sender, n.kind, n.lane, n.text, n.encoding, n.units, n.segments, n.reference, n.valid_until,
-		n.created_at, n.country, n.template, n.registration, n.given, n.fields::jsonb, n.flash, n.route, n.begun, n.held_until
+		n.created_at, n.country, n.template, n.registration, n.given, n.fields::jsonb, n.flash, n.route, n.begun, n.held_until, n.report_via, n.report_to
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::int[], $10::int[],
 		$11::text[],
 		$12::timestamptz[], $13::timestamptz[], $14::text[], $15::text[], $16::text[], $17::text[], $18::text[], $19::boolean[],
-			$20::text[], $21::text[], $22::timestamptz[])
+			$20::text[], $21::text[], $22::timestamptz[], $23::uuid[], $24::text[])
 		AS n (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until,
-		created_at, country, template, registration, given, fields, flash, route, begun, held_until)`
+		created_at, country, template, registration, given, fields, flash, route, begun, held_until, report_via, report_to)`
 	insertStandings = `INSERT INTO standings_%M
 		(id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest, attempts)
 	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::bigint[], $6::int[], $7::int[], $8::text[],
@@ -244,6 +244,8 @@ func queueMessages(b *pgx.Batch, m month, set []Acceptance) error {
 		word(func(m *Message) string { return m.Route }),
 		words(set, func(a *Acceptance) string { return a.Begun }),
 		column(set, func(a *Acceptance) *time.Time { return a.Message.HeldUntil }),
+		maybeIDs(set, func(a *Acceptance) *uuid.UUID { return orNone(a.Message.ReportVia) }),
+		column(set, func(a *Acceptance) *string { return orNone(a.Message.ReportTo) }),
 	)
 	b.Queue(
 		m.in(insertStandings),

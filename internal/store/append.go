@@ -185,6 +185,7 @@ type changes struct {
 	counts        tallyDeltas
 	batches       batchDeltas
 	arrivals      arrivalDeltas
+	events        []Event
 }
 
 type mark struct {
@@ -268,6 +269,11 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	c.counts.move(&before, m)
 	c.batches.move(&before, m)
 	c.arrivals.note(&before, m, known, evidence)
+	if c.store.heard().Any {
+		if e, is := eventOf(&before, m, c.now); is {
+			c.events = append(c.events, e)
+		}
+	}
 	return nil
 }
 
@@ -453,6 +459,7 @@ func (c *changes) queue(b *pgx.Batch) {
 	c.counts.queue(b)
 	c.batches.queue(b)
 	c.arrivals.queue(b)
+	c.store.queueEvents(b, c.now, c.events) // after what changed: they are numbered when nobody else can change it
 }
 
 // apply writes an outcome into the row.

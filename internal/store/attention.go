@@ -96,3 +96,34 @@ func (s *Store) OpenSince(ctx context.Context, gateway uuid.UUID, from, until ti
 	}
 	return n[0], nil // a count has one row
 }
+
+// Attended is something that wants somebody, of which was told.
+type Attended struct {
+	Key   string
+	ID    uuid.UUID // the subject of its events
+	Since time.Time
+	What  []byte // as it was told, in JSON
+}
+
+// AttentionTold is what was told of and still stands.
+func (s *Store) AttentionTold(ctx context.Context) ([]Attended, error) {
+	all, err := query(ctx, s.hot(), func(rows pgx.Rows) (a Attended, err error) {
+		err = rows.Scan(&a.Key, &a.ID, &a.Since, &a.What)
+		return a, err
+	}, "SELECT key, id, since, what FROM attention_told ORDER BY key "+s.locking("FOR UPDATE"))
+	if err != nil {
+		return nil, fmt.Errorf("reading what wanted somebody: %w", err)
+	}
+	return all, nil
+}
+
+// NoteAttention notes of what was told, and what wants nobody any more.
+func (s *Store) NoteAttention(ctx context.Context, raised []Attended, settled []string) error {
+	var b pgx.Batch
+	b.Queue(`INSERT INTO attention_told (key, id, since, what) SELECT key, id, since, what::json
+		FROM unnest($1::text[], $2::uuid[], $3::timestamptz[], $4::text[]) AS n (key, id, since, what)`,
+		words(raised, func(a *Attended) string { return a.Key }), ids(raised, func(a *Attended) uuid.UUID { return a.ID }),
+		column(raised, func(a *Attended) time.Time { return a.Since }), column(raised, func(a *Attended) string { return string(a.What) }))
+	b.Queue("DELETE FROM attention_told WHERE key = ANY($1)", nonNil(settled))
+	return s.send(ctx, &b)
+}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,6 +14,8 @@ import (
 	"gorm.io/gorm"
 
 	"calmpigeon.example/internal/core/batch"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/webhook"
 )
 
 // Batch is a list of recipients and what is sent to them.
@@ -99,13 +102,49 @@ func (s *Store) ChangeBatch(ctx context.Context, id uuid.UUID, now time.Time, ch
 		if err := found(s.gorm(ctx).Raw("SELECT * FROM batches WHERE id = ? FOR UPDATE", id).First(&b).Error); err != nil {
 			return err
 		}
+		state, finished := b.State, b.FinishedAt != nil
 		if err := change(s, &b); err != nil {
 			return err
 		}
 		b.ChangedAt = now
+		if err := s.moved(ctx, now, &b, state, finished); err != nil {
+			return err
+		}
 		return s.gorm(ctx).Session(&gorm.Session{}).Model(&b).Select("*").Omit("id").Updates(&b).Error
 	})
 	return b, err
+}
+
+// ToldBatch is what is told of a batch.
+type ToldBatch struct {
+	ID         uuid.UUID   `json:"id"`
+	Name       string      `json:"name"`
+	State      batch.State `json:"state"`
+	Why        string      `json:"why,omitempty"`
+	Kind       string      `json:"kind"`
+	Rows       int         `json:"rows"`
+	ByWhom     string      `json:"by"`
+	LaunchedAt *time.Time  `json:"launched_at,omitempty"`
+	FinishedAt *time.Time  `json:"finished_at,omitempty"`
+	ChangedAt  time.Time   `json:"changed_at"`
+}
+
+// moved writes that a batch came to another state, or to its end.
+func (s *Store) moved(ctx context.Context, now time.Time, b *Batch, state batch.State, finished bool) error {
+	t := webhook.OfBatch(b.State)
+	switch {
+	case b.FinishedAt != nil && !finished:
+		t = webhook.OfBatch(batch.Finished)
+	case b.State == state || t == "":
+		return nil
+	}
+	kind := cmp.Or(b.Wants.Kind, string(pace.Bulk))
+	data, err := json.Marshal(ToldBatch{ID: b.ID, Name: b.Name, State: b.State, Why: b.Why, Kind: kind, Rows: b.Rows, ByWhom: b.ByWhom,
+		LaunchedAt: b.LaunchedAt, FinishedAt: b.FinishedAt, ChangedAt: now})
+	if err != nil {
+		return fmt.Errorf("telling of batch %s: %w", b.ID, err)
+	}
+	return s.Happen(ctx, now, []Event{{Type: t, Subject: b.ID, Kind: pace.Kind(kind), Labels: b.Wants.AllLabels, Data: data}})
 }
 
 // BatchAct is what somebody did with a batch.

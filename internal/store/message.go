@@ -64,6 +64,9 @@ type Content struct {
 	// codes in them, [MarkSize] octets each.
 	Sealed []byte
 	Marks  string
+	// ReportTo is where its events are told to the receiver ReportVia, in the place of that one's own address.
+	ReportVia uuid.UUID
+	ReportTo  string
 }
 
 // Standing is where a message stands.
@@ -99,7 +102,7 @@ func (t *Standing) micros() *int64 {
 // contentColumns and standingColumns are read by scanMessage.
 const (
 	contentColumns = `m.id, m.key_id, m.to_number, m.sender, m.kind, m.lane, m.text, m.encoding, m.units, m.segments, m.reference,
-		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route, m.held_until`
+		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route, m.held_until, coalesce(m.report_to, '')`
 	standingColumns = `s.gateway_id, s.state, s.cause, s.rivals, s.attempts, s.changed_at, s.settled_at, s.price_micros, s.currency,
 		s.repeats, s.version, s.cut_id, s.digest`
 )
@@ -123,7 +126,7 @@ func (n *number) ScanText(t pgtype.Text) error {
 func (c *Content) into(r *raw) []any {
 	return []any{&c.ID, &c.KeyID, (*number)(&c.To), &c.Sender, &c.Kind, &c.Lane, &c.Text, &c.Encoding, &c.Units, &c.Segments, &c.Reference,
 		&c.ValidUntil, &c.CreatedAt, &c.Country, &c.Template, &c.Registration, &c.Given, &r.fields, &c.Flash, &c.Route,
-		&c.HeldUntil}
+		&c.HeldUntil, &c.ReportTo}
 }
 
 func (t *Standing) into(r *raw) []any {

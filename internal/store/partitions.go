@@ -35,6 +35,8 @@ var parts = []part{
 	{"evidence", "message_id", ""},
 	{"exchange_packs", "id", "toast_tuple_target = 8160"},
 	{"receipts", "id", ""},
+	{"events", "id", ""},
+	{"tellings", "event_id", ""},
 }
 
 // ahead is how many months are made in advance, so that a clock that jumps or
@@ -210,7 +212,7 @@ const paceKept = 26 * time.Hour
 // Tidy drops and deletes what has been kept long enough: whole months where
 // that is possible, else portions that disturb nobody.
 func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
-	if err := s.dropMonths(ctx, now.Add(-keep.Exchanges), "exchange_packs", "receipts"); err != nil {
+	if err := s.dropMonths(ctx, now.Add(-keep.Exchanges), "exchange_packs", "receipts", "events", "tellings"); err != nil {
 		return err
 	}
 	if keep.Messages > 0 {
@@ -223,6 +225,8 @@ func (s *Store) Tidy(ctx context.Context, now time.Time, keep Keep) error {
 	}
 	raw := Floor(now.Add(-keep.Exchanges))
 	portions := []portion{
+		{"DELETE FROM tellings WHERE ctid IN (SELECT ctid FROM tellings WHERE event_id < ? ORDER BY event_id LIMIT 2000)", raw},
+		{"DELETE FROM events WHERE id IN (SELECT id FROM events WHERE id < ? ORDER BY id LIMIT 2000)", raw},
 		{"DELETE FROM exchange_packs WHERE id IN (SELECT id FROM exchange_packs WHERE id < ? ORDER BY id LIMIT 2000)", raw},
 		{
 			"DELETE FROM receipts WHERE id IN (SELECT r.id FROM receipts r WHERE r.id < ? AND NOT EXISTS (SELECT FROM to_read t " +

@@ -88,3 +88,11 @@ func list(ids []uuid.UUID) string {
 func Keepable(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
 }
+
+// orNone is nil for a zero value.
+func orNone[T comparable](v T) *T {
+	if v == *new(T) {
+		return nil
+	}
+	return &v
+}

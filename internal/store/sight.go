@@ -19,6 +19,7 @@ type Sight struct {
 	Strays   bool        // there are strays whose message is to be looked for
 	ToJudge  []uuid.UUID // gateways of which strays are to be judged
 	ToAsk    []uuid.UUID // gateways that are to be asked about strays
+	ToTell   []uuid.UUID // receivers that are to be told of events
 	Stated   bool        // there are statements to be matched
 	Settings int64       // counts the changes of what was set
 	Deltas   bool        // there is something to be added up
@@ -47,6 +48,7 @@ const (
 	sightDeltas
 	sightBatches
 	sightHeld
+	sightTell
 )
 
 // lookSQL is the statement. Each LIMIT keeps PostgreSQL from making one great join
@@ -68,7 +70,9 @@ var lookSQL = fmt.Sprintf(
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas) OR EXISTS (SELECT FROM batch_deltas) OR EXISTS (SELECT FROM arrival_deltas)
 	UNION ALL SELECT DISTINCT %d, NULL::uuid, CASE state WHEN 'checking' THEN 0 ELSE 1 END FROM batches
 		WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL
-	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM held WHERE release_at <= $1)`,
+	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM held WHERE release_at <= $1)
+	UNION ALL SELECT %d, r.id, 0 FROM receivers r,
+		LATERAL (SELECT FROM to_tell t WHERE t.receiver_id = r.id AND t.due_at <= $1 LIMIT 1) AS one WHERE r.removed_at IS NULL`,
 	sightDue,
 	sightSilent,
 	sightLate,
@@ -81,6 +85,7 @@ var lookSQL = fmt.Sprintf(
 	sightDeltas,
 	sightBatches,
 	sightHeld,
+	sightTell,
 )
 
 // Look sees what there is to do, in one statement: it is asked twice a second by
@@ -122,6 +127,8 @@ func (s *Store) Look(ctx context.Context, now, unreadBefore time.Time) (Sight, e
 			sight.Settings = p.n
 		case sightDeltas:
 			sight.Deltas = true
+		case sightTell:
+			sight.ToTell = append(sight.ToTell, *p.id)
 		case sightHeld:
 			sight.Held = true
 		case sightBatches:

@@ -55,6 +55,8 @@ type common struct {
 	db     *gorm.DB // what people look at and set
 	months months
 	cuts   cuts
+
+	listening atomic.Pointer[Listening]
 }
 
 // Limits of what is asked of the database, so that neither a host that has

@@ -1,4 +1,4 @@
-// Package address reads the addresses of gateways, and tells which hosts are
+// Package address reads the addresses of gateways and of receivers of events, and tells which hosts are
 // private.
 package address
 
@@ -21,6 +21,20 @@ const most = 1000
 // end. Paths of requests are added to it, so it has no query string and no
 // fragment; credentials are secrets of the gateway and do not stand in it.
 func Parse(s string) (string, error) {
+	if strings.Contains(s, "?") {
+		return "", fmt.Errorf("it holds a query string (?)")
+	}
+	to, err := parse(s)
+	return strings.TrimRight(to, "/"), err
+}
+
+// ReceiverAccepted says in one phrase what [ParseReceiver] takes.
+const ReceiverAccepted = "http or https, a host and perhaps a path and a query string, such as https://app.example.net/hooks"
+
+// ParseReceiver reads the address of a receiver of events, which is called as it is.
+func ParseReceiver(s string) (string, error) { return parse(s) }
+
+func parse(s string) (string, error) {
 	u, err := url.Parse(s)
 	switch {
 	case len(s) > most:
@@ -32,12 +46,10 @@ func Parse(s string) (string, error) {
 		return "", fmt.Errorf("it holds a user or a password")
 	case strings.Contains(s, "#"):
 		return "", fmt.Errorf("it holds a fragment (#)")
-	case strings.Contains(s, "?"):
-		return "", fmt.Errorf("it holds a query string (?)")
 	case (u.Scheme == "http" || u.Scheme == "https") && u.Hostname() != "" && u.Opaque == "":
-		return strings.TrimRight(s, "/"), nil
+		return s, nil
 	}
-	return "", fmt.Errorf("%q is no address of a gateway", s)
+	return "", fmt.Errorf("%q is no such address", s)
 }
 
 // shared is the range between carriers and their customers (RFC 6598); nat64 and

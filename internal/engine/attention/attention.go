@@ -43,10 +43,11 @@ const (
 	Clock     What = "clock_wrong"
 	Slow      What = "slow"
 	Failing   What = "failing"
+	Untold    What = "receiver_fails"
 )
 
 // Order is the order in which needs are listed.
-var Order = []What{Resting, Silent, Failing, Slow, Balance, HeldBatch, Contested, Unknown, Doubtful, Stray, Stated, Clock}
+var Order = []What{Resting, Silent, Failing, Slow, Balance, HeldBatch, Untold, Contested, Unknown, Doubtful, Stray, Stated, Clock}
 
 // Need is one thing that wants a person.
 type Need struct {
@@ -55,13 +56,15 @@ type Need struct {
 	Count   int64
 	Gateway string
 	Batch   string
-	Since   *time.Time
-	Title   string // what it is
-	Why     string
-	Cost    string // of waiting
-	Do      string
-	Command string // that does it, or shows more
-	Link    string // the page of the console
+	// Receiver of events.
+	Receiver string
+	Since    *time.Time
+	Title    string // what it is
+	Why      string
+	Cost     string // of waiting
+	Do       string
+	Command  string // that does it, or shows more
+	Link     string // the page of the console
 }
 
 const (
@@ -96,7 +99,7 @@ func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
 		return a.needs, nil
 	}
 	var all []Need
-	for _, gather := range []func(context.Context, time.Time) ([]Need, error){a.gateways, a.unusual, a.batches, a.messages, a.strays, a.statements} {
+	for _, gather := range []func(context.Context, time.Time) ([]Need, error){a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements} {
 		some, err := gather(ctx, now)
 		if err != nil {
 			return nil, err
@@ -109,6 +112,55 @@ func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
 	})
 	a.at, a.needs = now, all
 	return all, nil
+}
+
+// receivers tells of applications that are to be told of what happens, and are not.
+func (a *Attention) receivers(ctx context.Context, now time.Time) ([]Need, error) {
+	all := a.Roster.Receivers()
+	if len(all) == 0 {
+		return nil, nil
+	}
+	healths, err := a.Store.ReceiverHealths(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var needs []Need
+	for _, r := range all {
+		h := healths[r.ID]
+		n := Need{
+			What:     Untold,
+			Wrong:    true,
+			Count:    h.Waiting + h.Parked,
+			Receiver: r.Name,
+			Since:    h.FailedAt,
+			Link:     "/events?receiver=" + url.QueryEscape(r.Name),
+			Cost:     "Your application does not learn what became of its messages.",
+			Command:  "pigeon event receiver show " + r.Name,
+		}
+		switch {
+		case r.Follows():
+			continue
+		case r.PausedAt == nil && h.RestUntil != nil && h.RestUntil.After(now):
+			n.Title, n.Why = r.Name+" takes no events", sentence(h.Failure)
+			n.Do = "See that it answers 2xx; it is tried again by itself. Events that are not taken for a day are parked."
+		case h.Parked > 0:
+			n.Count = h.Parked
+			n.Title, n.Why = fmt.Sprintf(
+				"%s was not told of %s",
+				r.Name,
+				counted(h.Parked, "event"),
+			), "They were tried for as long as it is tried, and are parked."
+			n.Do, n.Command = "Have them told again, if they are still of use.", "pigeon event resend --receiver "+r.Name+" --outcome parked"
+		case r.PausedAt != nil && h.Waiting > 0:
+			n.Wrong, n.Since = false, r.PausedAt
+			n.Title, n.Why = r.Name+" is paused", sentence(cmp.Or(r.PausedWhy, "events wait, for a day at most"))
+			n.Do, n.Command = "Let it go on when it is ready.", "pigeon event receiver resume "+r.Name
+		default:
+			continue
+		}
+		needs = append(needs, n)
+	}
+	return needs, nil
 }
 
 // gateways tells of gateways that rest, are silent, have little left, or whose clocks are wrong.

@@ -64,21 +64,25 @@ func public(_, at string, _ syscall.RawConn) error {
 // New makes a courier. It goes to the address it is given and nowhere else: no
 // proxy, no redirect; and to no private one if onlyPublic is set.
 func New(now func() time.Time, onlyPublic bool) *Courier {
+	return &Courier{now: now, client: NewClient(onlyPublic)}
+}
+
+// NewClient makes a client that goes to the address it is given and nowhere else.
+func NewClient(onlyPublic bool) *http.Client {
 	dialer := &net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}
 	if onlyPublic {
 		dialer.Control = public
 	}
-	transport := &http.Transport{
-		DialContext:         dialer.DialContext,
-		TLSHandshakeTimeout: 5 * time.Second,
-		MaxIdleConnsPerHost: 512, // as many as a gateway may have in flight
-		IdleConnTimeout:     60 * time.Second,
-		ForceAttemptHTTP2:   true,
-	}
-	return &Courier{now: now, client: &http.Client{
-		Transport:     transport,
+	return &http.Client{
+		Transport: &http.Transport{
+			DialContext:         dialer.DialContext,
+			TLSHandshakeTimeout: 5 * time.Second,
+			MaxIdleConnsPerHost: 512, // as many as a gateway may have in flight
+			IdleConnTimeout:     60 * time.Second,
+			ForceAttemptHTTP2:   true,
+		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}}
+	}
 }
 
 // Close ends idle connections.
@@ -123,7 +127,7 @@ func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose st
 	if !connected.Load() {
 		fate = NotSent
 	}
-	exchange.Error = mask(plainError(err, g.Timeout()))
+	exchange.Error = mask(Plain(err, g.Timeout()))
 	return reply, fate, exchange
 }
 
@@ -208,8 +212,8 @@ func keep(body []byte, mask func(string) string) []byte {
 	return []byte(masked[:min(len(masked), keepMost)])
 }
 
-// plainError says in plain words what went wrong on the way.
-func plainError(err error, timeout time.Duration) string {
+// Plain says in plain words what went wrong on the way.
+func Plain(err error, timeout time.Duration) string {
 	var dns *net.DNSError
 	var op *net.OpError
 	switch {

@@ -67,7 +67,7 @@ func (in *Intake) Accept(
 	d Draft,
 	token string,
 ) (m store.Message, warnings []Warning, again bool, err error) {
-	d.KeyLabels = key.Labels
+	d.KeyID, d.KeyLabels = key.ID, key.Labels
 	p, faults, err := in.Plan(d, smstext.Level(key.Cure), Whole)
 	if unfit := in.Store.LabelsFit(ctx, p.Labels); errors.Is(unfit, store.ErrLabels) {
 		faults.Add("labels", unfit.Error(), "labels that are in use")
@@ -145,6 +145,7 @@ func (in *Intake) Message(p Plan, d Draft) store.Message {
 		Encoding: string(p.Weight.Encoding), Units: p.Weight.Units, Segments: p.Weight.Segments,
 		Reference: d.Reference, Template: p.Template, Registration: p.Registration,
 		Fields: d.Fields, Flash: d.Flash, Route: p.Route, Labels: p.Labels, ValidUntil: now.Add(p.ValidFor), CreatedAt: now,
+		ReportVia: p.ReportVia, ReportTo: d.ReportTo,
 	}
 	m.GatewayID, m.State, m.ChangedAt, m.DueAt = p.Gateway.ID, delivery.Queued, now, now
 	if held := p.HeldUntil; held.After(now) {
@@ -203,6 +204,9 @@ func (d Draft) fingerprint() []byte {
 	}
 	if d.Flash {
 		h.Write([]byte("flash"))
+	}
+	if d.ReportTo != "" {
+		fmt.Fprintf(h, "report%q", d.ReportTo)
 	}
 	if len(d.Labels) > 0 {
 		labels, _ := json.Marshal(d.Labels)

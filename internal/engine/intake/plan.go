@@ -41,11 +41,14 @@ type Draft struct {
 	Fields                                     map[string]any
 	Cure                                       string
 	Labels                                     map[string]string
-	KeyLabels                                  label.Set // of the key that it is sent with
+	KeyID                                      uuid.UUID // that it is sent with
+	KeyLabels                                  label.Set // of it
 	SendAt                                     string    // RFC 3339; without a zone: by the recipient's clock
 	AtAnyHour                                  bool      // also in quiet hours
 	Flash                                      bool
 	Long                                       bool // a text of many segments is meant
+	// ReportTo is the address at which what becomes of it is told, in the place of its receiver's own.
+	ReportTo string
 }
 
 // Policy is what becomes of a message to a kind of line. What is not named is
@@ -108,7 +111,8 @@ type Plan struct {
 
 	HeldUntil time.Time // zero: it goes at once
 	Labels    label.Set
-	TimeZones []string // where the recipient may be; only where that decides when it may go
+	ReportVia uuid.UUID // the receiver below whose address ReportTo is
+	TimeZones []string  // where the recipient may be; only where that decides when it may go
 	HeldWhy   string
 
 	Price    price.Money
@@ -168,6 +172,11 @@ func (in *Intake) Plan(d Draft, level smstext.Level, scope Scope) (Plan, fault.F
 		)
 	}
 
+	if d.ReportTo != "" {
+		if r := in.Roster.ReportsTo(d.ReportTo, d.KeyID, &faults); r != nil {
+			p.ReportVia = r.ID
+		}
+	}
 	if labels, err := d.KeyLabels.With(d.Labels); err != nil {
 		faults = append(faults, fault.Of(err)...)
 	} else {

@@ -329,6 +329,9 @@ func (s *settler) write(
 		if err != nil {
 			return err
 		}
+		if err := s.tellReplies(ctx, tx, fresh, now); err != nil {
+			return err
+		}
 		answers, err := s.heed(ctx, tx, fresh, now)
 		if err != nil {
 			return err

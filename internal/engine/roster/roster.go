@@ -156,6 +156,8 @@ type Roster struct {
 	healths map[uuid.UUID]store.Health
 	book    *Book
 	flaws   []Flaw
+
+	receivers []*Receiver // of events, in the order they were added
 }
 
 // Flaw is a record that cannot be used as it stands: a check that is newer than
@@ -218,6 +220,11 @@ func (r *Roster) Reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	receivers, more, err := r.readReceivers(ctx)
+	if err != nil {
+		return err
+	}
+	flaws = append(flaws, more...)
 	healths, err := r.store.Healths(ctx)
 	if err != nil {
 		return err
@@ -248,7 +255,7 @@ func (r *Roster) Reload(ctx context.Context) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.all, r.seen, r.book, r.healths, r.flaws = all, seen, book, healths, flaws
-	r.changes, r.version = changes, version
+	r.changes, r.version, r.receivers = changes, version, receivers
 	return nil
 }
 
