@@ -61,6 +61,8 @@ var measures = []measure{
 	{[]string{"history_10m", "tally_10m"}, history},
 	{[]string{"month_turn"}, monthTurn},
 	{[]string{"statement_million", "statement_million_memory"}, statementMillion},
+	{[]string{"events_out"}, eventsOut},
+	{[]string{"life_told"}, livesTold},
 	{[]string{"idle"}, idle},
 	{[]string{"sheet_million", "sheet_million_memory", "batch_through", "result_million", "result_million_memory"}, sheetMillion},
 	{[]string{"sheet_million_xlsx", "sheet_million_xlsx_memory"}, sheetMillionXLSX},
