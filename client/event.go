@@ -261,6 +261,7 @@ func (c *Client) FollowEvents(ctx context.Context, f Following) (r Receiver, err
 type SignedEvent struct {
 	ID      string              `json:"id"`
 	Seq     int64               `json:"seq"`
+	Since   time.Time           `json:"since"` // it is to be told
 	Type    string              `json:"type"`
 	Subject string              `json:"subject"`
 	Tries   int                 `json:"tries"`
@@ -270,14 +271,15 @@ type SignedEvent struct {
 
 // Delivered is what came of telling an event that was fetched.
 type Delivered struct {
-	ID     string  `json:"id"`
-	Seq    int64   `json:"seq"`
-	Taken  bool    `json:"taken"`
-	Tries  int     `json:"tries"`
-	Status int     `json:"status,omitempty"`
-	TookMs float64 `json:"took_ms,omitempty"`
-	Error  string  `json:"error,omitempty"`
-	Answer string  `json:"answer,omitempty"`
+	ID     string    `json:"id"`
+	Seq    int64     `json:"seq"`
+	Since  time.Time `json:"since"` // as it was fetched
+	Taken  bool      `json:"taken"`
+	Tries  int       `json:"tries"`
+	Status int       `json:"status,omitempty"`
+	TookMs float64   `json:"took_ms,omitempty"`
+	Error  string    `json:"error,omitempty"`
+	Answer string    `json:"answer,omitempty"`
 }
 
 // FetchEvents says what came of those that were fetched before, and fetches the next, for which it waits a while if there

@@ -565,7 +565,7 @@ func (a *API) answerSigned(c *gin.Context, signed []events.Signed, err error) {
 	}
 	l := client.List[client.SignedEvent]{Items: []client.SignedEvent{}}
 	for _, s := range signed {
-		l.Items = append(l.Items, client.SignedEvent{ID: s.EventID.String(), Seq: s.Seq, Type: string(s.Type), Subject: s.Subject.String(),
+		l.Items = append(l.Items, client.SignedEvent{ID: s.EventID.String(), Seq: s.Seq, Type: string(s.Type), Subject: s.Subject.String(), Since: s.Since,
 			Tries: s.Tries, Header: s.Header, Body: string(s.Body)})
 	}
 	c.JSON(http.StatusOK, l)
@@ -585,7 +585,7 @@ func deliveredOf(given []client.Delivered, faults *fault.Faults) (done []store.T
 		if d.Tries < 0 || d.Tries > 1000 || d.Status < 0 || d.Status > 999 || d.TookMs < 0 || d.TookMs > float64(time.Hour.Milliseconds()) {
 			faults.Add(fmt.Sprintf("done[%d]", i), "a number is out of range", "tries up to 1000, a status of HTTP, a span up to an hour")
 		}
-		t := store.Telling{EventID: id, Seq: d.Seq, Outcome: store.IsTold, Tries: d.Tries, Status: d.Status,
+		t := store.Telling{EventID: id, Seq: d.Seq, Since: d.Since, Outcome: store.IsTold, Tries: d.Tries, Status: d.Status,
 			Took: time.Duration(d.TookMs * float64(time.Millisecond)), Error: bounded(d.Error), Answer: bounded(d.Answer)}
 		if !d.Taken {
 			t.Outcome = store.Waits

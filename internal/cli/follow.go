@@ -127,7 +127,7 @@ func (a *app) bringEvents(cmd *cobra.Command, c *client.Client, name, to string)
 
 // bring makes the request that was made ready by the service.
 func bring(ctx context.Context, c *http.Client, e client.SignedEvent, to string) client.Delivered {
-	d := client.Delivered{ID: e.ID, Seq: e.Seq, Tries: e.Tries + 1}
+	d := client.Delivered{ID: e.ID, Seq: e.Seq, Since: e.Since, Tries: e.Tries + 1}
 	if to == "" {
 		d.Taken, d.Status = true, http.StatusOK
 		return d

@@ -39,24 +39,27 @@ type Telling struct {
 	Took       time.Duration
 	Error      string
 	Answer     string // how the answer began, where it was none that takes it
-	// After is when one about the same subject is due that has to be told before; zero: there is none.
-	After time.Time
+	// Before is the one about the same subject that has to be told just before, and BeforeDue when it is due; 0: there is
+	// none.
+	Before    int64
+	BeforeDue time.Time
 }
 
 // ToTell are events that a receiver is to be told by now, other than those that are in hand: the oldest first, at
 // most so many.
 func (s *Store) ToTell(ctx context.Context, receiver uuid.UUID, now time.Time, inHand []int64, most int) ([]Telling, error) {
 	due, err := query(ctx, s.hot(), func(rows pgx.Rows) (t Telling, err error) {
-		var after *time.Time
+		var before *int64
+		var beforeDue *time.Time
 		t.ReceiverID, t.Outcome = receiver, Waits
-		err = rows.Scan(&t.Seq, &t.EventID, &t.Subject, &t.Tries, &t.Since, &after)
-		if after != nil {
-			t.After = *after
+		err = rows.Scan(&t.Seq, &t.EventID, &t.Subject, &t.Tries, &t.Since, &t.DueAt, &before, &beforeDue)
+		if before != nil {
+			t.Before, t.BeforeDue = *before, *beforeDue
 		}
 		return t, err
-	}, `SELECT t.seq, t.event_id, t.subject, t.tries, t.since, before.due_at FROM to_tell t
-		LEFT JOIN LATERAL (SELECT b.due_at FROM to_tell b WHERE b.subject = t.subject AND b.receiver_id = t.receiver_id AND b.seq < t.seq
-			ORDER BY b.seq LIMIT 1) AS before ON true
+	}, `SELECT t.seq, t.event_id, t.subject, t.tries, t.since, t.due_at, before.seq, before.due_at FROM to_tell t
+		LEFT JOIN LATERAL (SELECT b.seq, b.due_at FROM to_tell b WHERE b.subject = t.subject AND b.receiver_id = t.receiver_id
+			AND b.seq < t.seq ORDER BY b.seq DESC LIMIT 1) AS before ON true
 		WHERE t.receiver_id = $1 AND t.due_at <= $2 AND t.seq <> ALL($3) ORDER BY t.due_at, t.seq LIMIT $4`,
 		receiver, now, nonNil(inHand), most)
 	if err != nil {
@@ -65,8 +68,8 @@ func (s *Store) ToTell(ctx context.Context, receiver uuid.UUID, now time.Time, i
 	return due, nil
 }
 
-// Tell records what became of telling: those told or parked are done; others are told again when they are due, and
-// with a subject of which one waits all that came after it.
+// Tell records what became of telling: those told or parked are done; others are told again when they are due. What
+// somebody wanted to be told again meanwhile stays.
 func (s *Store) Tell(ctx context.Context, set []Telling) error {
 	var done, again []Telling
 	for _, t := range set {
@@ -79,50 +82,40 @@ func (s *Store) Tell(ctx context.Context, set []Telling) error {
 	var b pgx.Batch
 	if len(done) > 0 {
 		slices.SortFunc(done, func(x, y Telling) int { return cmp.Compare(x.Seq, y.Seq) })
-		b.Queue(`DELETE FROM to_tell t USING unnest($1::uuid[], $2::bigint[]) AS n (receiver, seq)
-			WHERE t.receiver_id = n.receiver AND t.seq = n.seq`,
-			ids(done, func(t *Telling) uuid.UUID { return t.ReceiverID }), column(done, func(t *Telling) int64 { return t.Seq }))
+		b.Queue(`DELETE FROM to_tell t USING unnest($1::uuid[], $2::bigint[], $3::timestamptz[]) AS n (receiver, seq, since)
+			WHERE t.receiver_id = n.receiver AND t.seq = n.seq AND t.since = n.since`,
+			ids(done, func(t *Telling) uuid.UUID { return t.ReceiverID }), column(done, func(t *Telling) int64 { return t.Seq }),
+			column(done, func(t *Telling) time.Time { return t.Since }))
 	}
 	for m, some := range byMonth(s, done, func(t *Telling) uuid.UUID { return t.EventID }) {
-		b.Queue(
-			m.in(`INSERT INTO tellings_%M (event_id, receiver_id, outcome, at, tries, status, took_us, error, answer)
+		word := func(of func(*Telling) string) []string {
+			return words(some, func(t *Telling) string { return Keepable(of(t)) })
+		}
+		b.Queue(m.in(`INSERT INTO tellings_%M (event_id, receiver_id, outcome, at, tries, status, took_us, error, answer)
 			SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::timestamptz[], $5::int[], $6::int[], $7::int[], $8::text[], $9::text[])
 			ON CONFLICT (event_id, receiver_id) DO UPDATE SET outcome = excluded.outcome, at = excluded.at, tries = excluded.tries,
 				status = excluded.status, took_us = excluded.took_us, error = excluded.error, answer = excluded.answer`),
-			ids(some, func(t *Telling) uuid.UUID { return t.EventID }),
-			ids(some, func(t *Telling) uuid.UUID { return t.ReceiverID }),
-			words(some, func(t *Telling) Outcome { return t.Outcome }),
-			column(some, func(t *Telling) *time.Time { return t.At }),
-			numbers(some, func(t *Telling) int { return t.Tries }),
-			numbers(some, func(t *Telling) int { return t.Status }),
+			ids(some, func(t *Telling) uuid.UUID { return t.EventID }), ids(some, func(t *Telling) uuid.UUID { return t.ReceiverID }),
+			words(some, func(t *Telling) Outcome { return t.Outcome }), column(some, func(t *Telling) *time.Time { return t.At }),
+			numbers(some, func(t *Telling) int { return t.Tries }), numbers(some, func(t *Telling) int { return t.Status }),
 			numbers(some, func(t *Telling) int { return int(t.Took.Microseconds()) }),
-			words(
-				some,
-				func(t *Telling) string { return Keepable(t.Error) },
-			),
-			words(some, func(t *Telling) string { return Keepable(t.Answer) }),
-		)
+			word(func(t *Telling) string { return t.Error }), word(func(t *Telling) string { return t.Answer }))
 	}
 	if len(again) > 0 {
 		slices.SortFunc(again, func(x, y Telling) int { return cmp.Compare(x.Seq, y.Seq) })
-		b.Queue(
-			`UPDATE to_tell t SET due_at = n.due_at, tries = n.tries, tried_at = coalesce(n.tried_at, t.tried_at), status = n.status,
+		word := func(of func(*Telling) string) []string {
+			return words(again, func(t *Telling) string { return Keepable(of(t)) })
+		}
+		b.Queue(`UPDATE to_tell t SET due_at = n.due_at, tries = n.tries, tried_at = coalesce(n.tried_at, t.tried_at), status = n.status,
 				error = n.error, answer = n.answer
-			FROM unnest($1::uuid[], $2::bigint[], $3::timestamptz[], $4::int[], $5::timestamptz[], $6::int[], $7::text[], $8::text[])
-				AS n (receiver, seq, due_at, tries, tried_at, status, error, answer)
-			WHERE t.receiver_id = n.receiver AND t.seq = n.seq`,
-			ids(again, func(t *Telling) uuid.UUID { return t.ReceiverID }),
-			column(again, func(t *Telling) int64 { return t.Seq }),
-			column(again, func(t *Telling) *time.Time { return t.DueAt }),
-			numbers(again, func(t *Telling) int { return t.Tries }),
-			column(again, func(t *Telling) *time.Time { return t.At }),
-			numbers(again, func(t *Telling) int { return t.Status }),
-			words(
-				again,
-				func(t *Telling) string { return Keepable(t.Error) },
-			),
-			words(again, func(t *Telling) string { return Keepable(t.Answer) }),
-		)
+			FROM unnest($1::uuid[], $2::bigint[], $3::timestamptz[], $4::int[], $5::timestamptz[], $6::int[], $7::text[], $8::text[],
+				$9::timestamptz[]) AS n (receiver, seq, due_at, tries, tried_at, status, error, answer, since)
+			WHERE t.receiver_id = n.receiver AND t.seq = n.seq AND t.since = n.since`,
+			ids(again, func(t *Telling) uuid.UUID { return t.ReceiverID }), column(again, func(t *Telling) int64 { return t.Seq }),
+			column(again, func(t *Telling) *time.Time { return t.DueAt }), numbers(again, func(t *Telling) int { return t.Tries }),
+			column(again, func(t *Telling) *time.Time { return t.At }), numbers(again, func(t *Telling) int { return t.Status }),
+			word(func(t *Telling) string { return t.Error }), word(func(t *Telling) string { return t.Answer }),
+			column(again, func(t *Telling) time.Time { return t.Since }))
 	}
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("recording who was told of %d events: %w", len(set), err)
@@ -138,9 +131,9 @@ func (s *Store) Park(ctx context.Context, receiver uuid.UUID, before, now time.T
 	for {
 		some, err := query(ctx, s.hot(), func(rows pgx.Rows) (t Telling, err error) {
 			t.ReceiverID, t.Outcome, t.At, t.Error = receiver, Parked, &now, why
-			err = rows.Scan(&t.Seq, &t.EventID, &t.Tries, &t.Status)
+			err = rows.Scan(&t.Seq, &t.EventID, &t.Tries, &t.Status, &t.Since)
 			return t, err
-		}, `SELECT seq, event_id, tries, status FROM to_tell WHERE receiver_id = $1 AND since < $2 LIMIT $3`, receiver, before, parkAtOnce)
+		}, `SELECT seq, event_id, tries, status, since FROM to_tell WHERE receiver_id = $1 AND since < $2 LIMIT $3`, receiver, before, parkAtOnce)
 		if err != nil || len(some) == 0 {
 			return parked, err
 		}
@@ -171,7 +164,8 @@ func (s *Store) Retell(ctx context.Context, receiver Receiver, now time.Time, f 
 			SELECT ` + at(4) + `, seq, id, subject, ` + at(0) + `, ` + at(0) + ` FROM chosen ORDER BY seq
 			ON CONFLICT (receiver_id, seq) DO UPDATE SET due_at = excluded.due_at, since = excluded.since)`
 	}
-	sql += ` SELECT count(*)::int, max(id::text)::uuid FROM chosen WHERE ` + at(0) + `::timestamptz IS NOT NULL`
+	sql += ` SELECT count(*)::int, max(id::text)::uuid FROM chosen
+		WHERE ` + at(0) + `::timestamptz IS NOT NULL AND ` + at(4) + `::uuid IS NOT NULL` // they have a type, used or not
 	found, err := query(ctx, s.reading(), func(rows pgx.Rows) (one struct{}, err error) {
 		var id *uuid.UUID
 		err = rows.Scan(&n, &id)

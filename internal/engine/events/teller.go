@@ -45,9 +45,9 @@ type teller struct {
 	stop context.CancelFunc
 	kick watch.Kick
 
-	inHand  map[int64]bool        // events that were read and of which nothing is written yet
-	lines   map[uuid.UUID][]*item // by subject, what waits until the one before is told
-	ready   []*item               // may be told now
+	inHand  map[int64]bool      // events that were read and of which nothing is written yet
+	lines   map[uuid.UUID]*line // by subject
+	ready   []*item             // may be told now
 	running int
 	reading bool // a set is being read
 	more    bool // there may be more to be read
@@ -67,6 +67,12 @@ type teller struct {
 	failed   time.Time
 	noted    time.Time
 	unnoted  bool
+}
+
+// line is what is told of one subject: one is on its way or ready, others wait for the one before them.
+type line struct {
+	last int64 // of those in hand
+	wait []*item
 }
 
 // item is an event that is told.
@@ -93,7 +99,7 @@ type wrote struct {
 }
 
 func newTeller(e *Events, id uuid.UUID, stop context.CancelFunc) *teller {
-	return &teller{e: e, id: id, stop: stop, kick: watch.NewKick(), inHand: map[int64]bool{}, lines: map[uuid.UUID][]*item{}, more: true,
+	return &teller{e: e, id: id, stop: stop, kick: watch.NewKick(), inHand: map[int64]bool{}, lines: map[uuid.UUID]*line{}, more: true,
 		results: make(chan *item, 256), sets: make(chan set, 1), written: make(chan wrote, 1)}
 }
 
@@ -210,49 +216,56 @@ func (t *teller) put(s set) {
 		t.e.Log.Error("reading what is to be told", "receiver", t.id, "error", s.err)
 		return // it is looked again when somebody looks
 	}
-	t.more = len(s.due) >= setMost || t.failures >= restAfter && len(s.due) > 0
 	read := map[int64]*item{}
 	for _, i := range s.items {
 		read[i.Seq] = i
 	}
+	before := len(t.inHand)
 	for _, due := range s.due {
-		line, known := t.lines[due.Subject]
+		l := t.lines[due.Subject]
 		switch i := read[due.Seq]; {
 		case t.inHand[due.Seq]:
+			continue
 		case i == nil: // the event is no more
 			due.Outcome, due.Error, due.At = store.Parked, "it is kept no more", ptr(t.e.Now())
-			t.inHand[due.Seq] = true
 			t.outcome(due)
-		case known: // after the one before
-			t.inHand[due.Seq] = true
-			t.lines[due.Subject] = append(line, i)
-		case !due.After.IsZero(): // one before is not in hand: it is due later, or was not read
-			due.DueAt = &due.After
-			t.inHand[due.Seq] = true
-			t.outcome(due)
-		default:
-			t.inHand[due.Seq] = true
-			t.lines[due.Subject] = []*item{}
+		case l != nil && due.Before == l.last:
+			l.last, l.wait = due.Seq, append(l.wait, i)
+		case l == nil && due.Before == 0:
+			t.lines[due.Subject] = &line{last: due.Seq}
 			t.ready = append(t.ready, i)
+		case due.BeforeDue.After(*due.DueAt): // so that it is read after the one before, however few are read at a time
+			due.DueAt = &due.BeforeDue
+			t.outcome(due)
+		default: // it is read again when what became of the one before is written
+			continue
 		}
+		t.inHand[due.Seq] = true
 	}
+	t.more = len(t.inHand) > before && (len(s.due) >= setMost || t.failures >= restAfter)
 }
 
 // drop lets go of all that is not on its way: it stays due.
 func (t *teller) drop() {
 	for _, i := range t.ready {
 		delete(t.inHand, i.Seq)
-		for _, after := range t.lines[i.Subject] {
-			delete(t.inHand, after.Seq)
-		}
+		t.dropLine(i.Subject)
 		delete(t.lines, i.Subject)
 	}
 	t.ready = nil
-	for subject, line := range t.lines {
-		for _, i := range line {
-			delete(t.inHand, i.Seq)
-		}
-		t.lines[subject] = nil
+	for subject := range t.lines {
+		t.dropLine(subject)
+	}
+}
+
+// dropLine lets go of what waits for the one before. Nothing is appended then until that one is told.
+func (t *teller) dropLine(subject uuid.UUID) {
+	l := t.lines[subject]
+	for _, i := range l.wait {
+		delete(t.inHand, i.Seq)
+	}
+	if len(l.wait) > 0 {
+		l.last, l.wait = -1, nil
 	}
 }
 
@@ -260,16 +273,16 @@ func (t *teller) drop() {
 func (t *teller) take(r *roster.Receiver, i *item) {
 	t.running--
 	now := t.e.Now()
-	line := t.lines[i.Subject]
+	l := t.lines[i.Subject]
 	t.unnoted = true
 	if i.Outcome == store.IsTold {
 		t.told, t.failures, t.failure, t.rest = now, 0, "", time.Time{}
 		t.outcome(i.Telling)
-		if len(line) == 0 {
+		if len(l.wait) == 0 {
 			delete(t.lines, i.Subject)
 			return
 		}
-		t.ready, t.lines[i.Subject] = append(t.ready, line[0]), line[1:]
+		t.ready, l.wait = append(t.ready, l.wait[0]), l.wait[1:]
 		return
 	}
 	t.failed, t.failure = now, i.Error
@@ -288,7 +301,7 @@ func (t *teller) take(r *roster.Receiver, i *item) {
 	if now.Sub(i.Since) >= webhook.TryFor || i.gone {
 		i.Outcome = store.Parked
 		t.outcome(i.Telling)
-		for _, after := range line { // they are told, if they can be
+		for _, after := range l.wait { // they are told, if they can be
 			delete(t.inHand, after.Seq)
 		}
 		t.more = true
@@ -296,7 +309,7 @@ func (t *teller) take(r *roster.Receiver, i *item) {
 	}
 	i.DueAt = ptr(now.Add(pause))
 	t.outcome(i.Telling)
-	for _, after := range line {
+	for _, after := range l.wait {
 		after.DueAt = i.DueAt
 		t.outcome(after.Telling)
 	}

@@ -227,17 +227,21 @@ func (e *Events) Fetch(ctx context.Context, r *roster.Receiver, most int) ([]Sig
 	if err != nil {
 		return nil, err
 	}
-	fetched := map[uuid.UUID]bool{}
+	last := map[uuid.UUID]int64{} // of each subject
 	later := make([]store.Telling, 0, len(due))
 	var all []Signed
 	for _, i := range items {
 		t := i.Telling
+		due := *t.DueAt
 		t.DueAt = ptr(now.Add(fetchedFor))
-		if !t.After.IsZero() && !fetched[t.Subject] {
-			t.DueAt = &t.After // one before it is due later
-		} else {
-			fetched[t.Subject] = true
+		switch {
+		case t.Before == last[t.Subject]: // none, or the one that was fetched just before
+			last[t.Subject] = t.Seq
 			all = append(all, Signed{t, i.kind, i.header(now), i.body})
+		case t.BeforeDue.After(due):
+			t.DueAt = &t.BeforeDue
+		default:
+			continue
 		}
 		later = append(later, t)
 	}
