@@ -145,7 +145,8 @@ func TestEventsAreTold(t *testing.T) {
 		return types[len(types)-1]
 	}
 	eventually(t, "all are told", func() bool {
-		return last(all, arrives.ID) == "message.delivered" && last(all, fails.ID) == "message.undeliverable" && last(all, code.ID) == "message.delivered" &&
+		return last(all, arrives.ID) == "message.delivered" && last(all, fails.ID) == "message.undeliverable" &&
+			last(all, code.ID) == "message.delivered" &&
 			len(codes.all()) == 1 &&
 			last(labelled, arrives.ID) == "message.delivered"
 	})
@@ -185,7 +186,8 @@ func TestEventsAreTold(t *testing.T) {
 	if err := errors.Join(json.Unmarshal(one.Body, &told), json.Unmarshal(told.Data, &m)); err != nil {
 		t.Fatal(err)
 	}
-	if m.To != "+447700900100" || m.Reference != "b-7" || m.Gateway != "harbourline" || !m.Final || m.Labels["pier"] != "east" || m.Segments != 1 ||
+	if m.To != "+447700900100" || m.Reference != "b-7" || m.Gateway != "harbourline" || !m.Final || m.Labels["pier"] != "east" ||
+		m.Segments != 1 ||
 		one.Tellings[0].Status != 204 ||
 		one.Tellings[0].Tries != 1 {
 		t.Errorf("%s, %+v", one.Body, one.Tellings)

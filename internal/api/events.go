@@ -565,8 +565,11 @@ func (a *API) answerSigned(c *gin.Context, signed []events.Signed, err error) {
 	}
 	l := client.List[client.SignedEvent]{Items: []client.SignedEvent{}}
 	for _, s := range signed {
-		l.Items = append(l.Items, client.SignedEvent{ID: s.EventID.String(), Seq: s.Seq, Type: string(s.Type), Subject: s.Subject.String(), Since: s.Since,
-			Tries: s.Tries, Header: s.Header, Body: string(s.Body)})
+		l.Items = append(
+			l.Items,
+			client.SignedEvent{ID: s.EventID.String(), Seq: s.Seq, Type: string(s.Type), Subject: s.Subject.String(), Since: s.Since,
+				Tries: s.Tries, Header: s.Header, Body: string(s.Body)},
+		)
 	}
 	c.JSON(http.StatusOK, l)
 }

@@ -30,7 +30,8 @@ func TestSignature(t *testing.T) {
 	}
 	got := Header([]Secret{secret, other}, "msg_1", at, body)
 	signatures := strings.Fields(got[SignatureHeader])
-	if got[IDHeader] != "msg_1" || got[TimeHeader] != "1674087231" || len(signatures) != 2 || signatures[0] != want || signatures[1] == want {
+	if got[IDHeader] != "msg_1" || got[TimeHeader] != "1674087231" || len(signatures) != 2 || signatures[0] != want ||
+		signatures[1] == want {
 		t.Errorf("%v, want %s", got, want)
 	}
 	if again, err := ParseSecret(other.Reveal()); err != nil || again != other || strings.Contains(fmt.Sprint(other), "eHh4") {

@@ -318,7 +318,7 @@ func TestAReceiverThatAsksForTimeGetsIt(t *testing.T) {
 		t.Fatalf("it was called %d times in the time that it asked for", asked)
 	}
 	d.forward(2 * time.Minute)
-	eventually(t, "all are told", func() bool { _, taken := k.counts(); return taken == 5 && d.left(r) == 0 })
+	eventually(t, "all are told", func() bool { _, taken := k.counts(); return taken == 8 && d.left(r) == 0 })
 }
 
 // Of two instances one tells, and the other goes on when that one stops.
