@@ -104,6 +104,7 @@ func (a *app) send() *cobra.Command {
 	f.StringVar(&d.Cure, "cure", "", "how far characters may be replaced to save segments: off, safe or strong")
 	f.StringVar(&d.SendAt, "at", "", "when it is to go: 2026-11-29T09:00:00Z, or 2026-11-29T09:00 by the recipient's clock")
 	f.BoolVar(&d.AtAnyHour, "at-any-hour", false, "send a bulk text in quiet hours, too")
+	f.StringVar(&d.ReportTo, "report-to", "", "tell what becomes of it at this address, below that of a receiver that lets messages name such")
 	f.BoolVar(&d.Long, "long", false, "send it though it has ten segments or more")
 	f.StringVar(&encoding, "encoding", "", "what a text from standard input is written in, such as windows-1252 (default utf-8)")
 	spanVar(f, &patience, "timeout", 2*time.Minute, "how long to wait at most")
