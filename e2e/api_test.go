@@ -239,7 +239,7 @@ func TestDescriptionMatchesRoutes(t *testing.T) {
 			}
 		}
 	}
-	hole := regexp.MustCompile(`:(\w+)`)
+	hole := regexp.MustCompile(`[:*](\w+)`)
 	for _, r := range api.New(nil, os.DirFS(t.TempDir()), "", nil, nil).Routes() {
 		routed = append(routed, r.Method+" "+hole.ReplaceAllString(r.Path, "{$1}"))
 	}

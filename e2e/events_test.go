@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	webhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
 	"calmpigeon.example/client"
@@ -514,4 +515,38 @@ func TestOtherEventsAreTold(t *testing.T) {
 		"a gateway that rests is told of",
 		func() bool { return slices.Contains(e.types("gateway_rests"), "attention.raised") },
 	)
+}
+
+// On the page of events an address is added and tried, and what it was told is looked at and told again.
+func TestConsoleEvents(t *testing.T) {
+	t.Parallel()
+	h := build(t).with("harbourline")
+	e := hear(t, nil)
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL + "/events#key=" + h.Key))
+	b.shows(".empty", "Nobody is told")
+	b.write(`input[aria-label="Name of the receiver"]`, "shop")
+	b.write(`input[aria-label="Its address"]`, e.URL)
+	b.write(`input[aria-label="Types of events"]`, "message.delivered, message.reed")
+	b.do(chromedp.Click(`.filters button[type="submit"]`))
+	b.shows(".page", `"message.reed" is no type of events`)
+	b.write(`input[aria-label="Types of events"]`, "message.delivered")
+	b.do(chromedp.Click(`.filters button[type="submit"]`))
+	b.shows(".notice", "It is shown this once")
+	secret := must[string](t)(chromedp.Run(b.ctx, chromedp.Text(".notice .mono")))
+	e.trust(strings.TrimSpace(secret))
+	b.do(chromedp.Click(".notice .btn-link"))
+	b.do(chromedp.Click(`tbody .btn-outline-primary`))
+	b.shows("tr.raw", "It takes events.")
+	b.shows("tr.raw", "webhook-signature: v1,")
+	b.do(chromedp.Click(`tr.raw button.plain`))
+	m := h.settled(h.send(client.Draft{To: "+447700900123", Text: "x", Reference: "booking-7"}).ID)
+	b.shows(".events", "shop took it after")
+	b.shows(".events", "booking-7")
+	b.do(chromedp.Click(`.events button.plain`))
+	b.shows(".events tr.raw", `"state": "delivered"`)
+	before := len(e.all())
+	b.do(chromedp.Click(`.events tr.raw .btn-outline-primary`))
+	b.shows(".notice[role=status]", "shop is told again of 1 event.")
+	eventually(t, "it is told again", func() bool { return len(e.all()) == before+1 && len(e.types(m.ID)) == 1 })
 }

@@ -196,11 +196,11 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		{name: "send", address: service + "/send", waits: "#text", first: fill("#to", "+44 (0) 7700 900123") + ";" +
 			fill("#text", "Don’t miss it: crossing 0740 to Skerrow now leaves from berth 3 [gate B] – boarding closes at 07:30…")},
 		{name: "template", address: service + "/templates/crossing-moved", waits: "textarea", first: press("tr")},
-		{name: "gateways", address: service + "/gateways", waits: "tbody tr"},
+		{name: "arrivals", address: service + "/arrivals?span=week", waits: ".charts svg"},
+		{name: "events", address: service + "/events", waits: ".events tbody tr:nth-child(8)",
+			first: press("Test")},
 		{name: "gateway", address: service + "/gateways/oldpier-swapped", waits: ".facts", first: press("Test its credentials")},
 		{name: "batch-rehearsal", address: service + "/batches/" + rehearsed, waits: ".papers"},
-		{name: "batch-forecast", address: service + "/batches/" + rehearsed, waits: "#launch .forecast figure",
-			first: fill("#pace", "40/s") + `; document.querySelector("#launch").scrollIntoView({ block: "end" })`},
 		{name: "phone", address: phone + "#+447700900158", waits: ".text"},
 		{name: "batch", address: service + "/batches/" + running, waits: ".tally", late: 12 * time.Second},
 	} {

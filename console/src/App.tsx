@@ -10,6 +10,7 @@ import { BatchPage } from "./pages/batch/BatchPage";
 import { Changes } from "./pages/Changes";
 import { Countries } from "./pages/Countries";
 import { Dialects } from "./pages/Dialects";
+import { Events } from "./pages/Events";
 import { GatewayPage } from "./pages/GatewayPage";
 import { Gateways } from "./pages/Gateways";
 import { MessagePage } from "./pages/MessagePage";
@@ -63,6 +64,7 @@ function Rooms({ phone }: { phone: string }) {
         <NavLink to="/send"><Icon name="send" /><span>Send<span className="roomy"> one</span></span></NavLink>
         <NavLink to="/batches"><Icon name="batches" />Batches</NavLink>
         <NavLink to="/statements"><Icon name="statements" />Statements</NavLink>
+        <NavLink to="/events"><Icon name="events" />Events</NavLink>
         <NavLink to="/gateways"><Icon name="gateways" />Gateways</NavLink>
         <NavLink to="/templates"><Icon name="templates" />Templates</NavLink>
         <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>
@@ -89,6 +91,7 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/recipients/:list" element={<RecipientList />} />
           <Route path="/templates" element={<Templates />} />
           <Route path="/templates/:name" element={<TemplatePage />} />
+          <Route path="/events" element={<Events />} />
           <Route path="/gateways" element={<Gateways />} />
           <Route path="/gateways/:name" element={<GatewayPage />} />
           <Route path="/dialects" element={<Dialects />} />

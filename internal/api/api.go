@@ -30,6 +30,7 @@ type API struct {
 	log      *slog.Logger
 	phoneURL string
 	closing  <-chan struct{} // ends streams when the service stops
+	router   http.Handler    // itself, to be asked for the pages of an export
 }
 
 // New makes the handler of the whole service: API, receipts and console.
@@ -39,6 +40,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	gin.SetMode(gin.ReleaseMode)
 	a := &API{engine: e, log: log, phoneURL: phoneURL, closing: closing}
 	r := gin.New()
+	a.router = r
 	r.UseRawPath, r.UnescapePathValues = true, true
 	r.HandleMethodNotAllowed = true
 	r.Use(unhurried, a.log1, a.recover)
@@ -77,12 +79,12 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/statements/:id", a.statement)
 	v1.GET("/statements/:id/lines", a.statementLines)
 	v1.GET("/statements/:id/ours", a.statementOurs)
-	v1.GET("/statements/:id/export", a.statementExport)
 	v1.POST("/statements/:id/withdraw", a.withdrawStatement)
 	v1.GET("/events", a.events)
 	v1.GET("/events/types", a.eventTypes)
 	v1.GET("/events/:id", a.event)
 	v1.POST("/events/resend", a.resendEvents)
+	v1.GET("/exports/*list", a.export)
 	v1.GET("/tally", a.tally)
 	v1.GET("/arrivals", a.arrivals)
 	v1.GET("/opt-outs", a.optOuts)
@@ -241,6 +243,7 @@ var pages = map[string]bool{
 	"strays":     true,
 	"statements": true,
 	"arrivals":   true,
+	"events":     true,
 	"countries":  true,
 	"prices":     true,
 	"changes":    true,

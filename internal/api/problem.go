@@ -89,7 +89,10 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 	var stale *store.Stale
 	var missing *nothing
 	var lost *strays.Missing
+	var passed *refused
 	switch {
+	case errors.As(err, &passed):
+		p = passed.problem
 	case errors.As(err, &tooLarge):
 		p = told(http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
 			client.FieldError{Field: "body", Wrong: "it is longer than 1 MiB", Accepted: "at most 1,048,576 bytes"})

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -279,59 +278,4 @@ func (a *API) statementOurs(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusOK, a.messagePage(p, found))
-}
-
-// exportSet is how many lines are read at once to be exported.
-const exportSet = 2000
-
-// statementExport streams lines of a statement as CSV, those of all heaps or of one.
-func (a *API) statementExport(c *gin.Context) {
-	var faults fault.Faults
-	heap, how := heapOf(c, &faults)
-	if faults != nil {
-		a.refuse(c, faults)
-		return
-	}
-	one, ok := a.statementOf(c)
-	if !ok {
-		return
-	}
-	c.Header("Content-Type", "text/csv; charset=utf-8")
-	c.Header("Content-Disposition", `attachment; filename="statement.csv"`)
-	w := csv.NewWriter(c.Writer)
-	w.Write(
-		[]string{"line", "heap", "matched by", "gateway's id", "reference", "number", "sender", "at", "state", "code", "segments", "charge",
-			"currency", "message", "our state", "our segments", "our price", "our currency", "wrong"},
-	)
-	for after := 0; ; {
-		lines, err := a.engine.Store.LinesOf(c.Request.Context(), one.ID, heap, how, after, exportSet)
-		if err != nil {
-			a.log.Error("exporting a statement", "statement", one.ID, "error", err)
-			panic(http.ErrAbortHandler) // whoever reads sees that it is not whole
-		}
-		for _, l := range lines {
-			after = l.N
-			x := wireLine(l)
-			at := ""
-			if x.At != nil {
-				at = x.At.UTC().Format(time.RFC3339)
-			}
-			charge, price := client.Money{}, client.Money{}
-			if x.Charge != nil {
-				charge = *x.Charge
-			}
-			if x.OursPrice != nil {
-				price = *x.OursPrice
-			}
-			w.Write([]string{strconv.Itoa(x.N), x.Heap, x.How, x.GatewayRef, x.Reference, x.Number, x.Sender, at, x.State, x.Code,
-				strconv.Itoa(
-					x.Segments,
-				), charge.Amount, charge.Currency, x.Message, x.OursState, strconv.Itoa(x.OursSegments), price.Amount,
-				price.Currency, x.Wrong})
-		}
-		w.Flush()
-		if len(lines) < exportSet || w.Error() != nil {
-			return
-		}
-	}
 }

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/sheet"
 )
 
 // shape is the small mark beside a state's word: an open ring that fills as
@@ -87,7 +88,7 @@ func (a *app) printGrid(cmd *cobra.Command, value any, s grid) error {
 		for _, r := range s.rows {
 			cells := make([]string, len(r))
 			for i, cell := range r {
-				cells[i] = defused(cell)
+				cells[i] = sheet.Defused(cell)
 			}
 			w.Write(cells)
 		}

@@ -19,6 +19,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/charset"
+	"calmpigeon.example/internal/core/sheet"
 )
 
 // sendFrom hands over what a file holds: a JSON list, or JSON Lines, of messages as the
@@ -100,7 +101,7 @@ func (a *app) outcomes(cmd *cobra.Command) (func(at int, o client.Outcome) error
 				cells[4] = flat(o.Problem.Error())
 			}
 			for i := range cells {
-				cells[i] = defused(cells[i])
+				cells[i] = sheet.Defused(cells[i])
 			}
 			w.Write(cells)
 			w.Flush()

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
-	"strings"
 	"unicode"
 	"unicode/utf8"
 )
@@ -61,15 +59,4 @@ func escape(r rune) string {
 		return fmt.Sprintf(`\u%04x`, r)
 	}
 	return string(r)
-}
-
-var numeric = regexp.MustCompile(`^[+-]?[0-9][0-9 .,()-]*$`)
-
-// defused is a cell that no spreadsheet takes for a formula: one that would be is
-// preceded by an apostrophe. Numbers stay as they are.
-func defused(cell string) string {
-	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) && !numeric.MatchString(cell) {
-		return "'" + cell
-	}
-	return cell
 }

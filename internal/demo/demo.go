@@ -83,6 +83,7 @@ func Run(ctx context.Context, o Options) error {
 // places are where things are to be found.
 type places struct {
 	service, fleet string
+	ships          *fleet.Fleet
 	engine         *engine.Engine
 }
 
@@ -106,6 +107,7 @@ func together(ctx context.Context, o Options, do func(context.Context, places) e
 	sailing, dock := context.WithCancel(context.Background())
 	defer dock()
 	ships := fleet.New(sailing, o.Seed, o.Service.Log)
+	at.ships = ships
 	server := &http.Server{Handler: ships.Handler(), ReadHeaderTimeout: 10 * time.Second}
 	defer server.Close()
 	go server.Serve(listener)
@@ -225,6 +227,9 @@ func play(ctx context.Context, c *client.Client, at places) (fresh bool, err err
 	if played, err := isPlayed(ctx, c); err != nil || played {
 		return false, err
 	}
+	if err := loadReceivers(ctx, c, at); err != nil {
+		return false, err
+	}
 	if err := shareAccount(ctx, at); err != nil {
 		return false, err
 	}
@@ -234,6 +239,28 @@ func play(ctx context.Context, c *client.Client, at places) (fresh bool, err err
 		}
 	}
 	return true, nil
+}
+
+// loadReceivers adds the applications of the ferries that are told of what happens: one of them is closed.
+func loadReceivers(ctx context.Context, c *client.Client, at places) error {
+	there, err := c.Receivers(ctx)
+	if err != nil {
+		return err
+	}
+	secret := fleet.AppSecret
+	booking, kiosk := at.fleet+"/apps/booking/events", at.fleet+"/apps/kiosk/events"
+	for _, s := range []client.ReceiverSettings{
+		{Name: "booking", Address: &booking, Secret: &secret},
+		{Name: "kiosk", Address: &kiosk, Secret: &secret, Kinds: &[]string{"otp"}, Types: &[]string{"message.delivered"}},
+	} {
+		if slices.ContainsFunc(there.Items, func(r client.Receiver) bool { return r.Name == s.Name }) {
+			continue
+		}
+		if _, err := c.AddReceiver(ctx, s); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // shareAccount lets somebody else use the account at a practice gateway, too: receipts of theirs come to us.

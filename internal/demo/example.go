@@ -52,6 +52,9 @@ func Example(ctx context.Context, o Options) error {
 		if err := account(ctx, c, o); err != nil {
 			return err
 		}
+		if err := accountEvents(ctx, c, o, at); err != nil {
+			return err
+		}
 		one, err := storm(ctx, c, o)
 		if err != nil {
 			return err
@@ -116,6 +119,36 @@ func account(ctx context.Context, c *client.Client, o Options) error {
 		return fmt.Errorf("%d things are not as they should be", wrong)
 	}
 	fmt.Fprintln(o.Out, "Every message became what it should, and the tally adds up.")
+	return nil
+}
+
+// accountEvents waits until the booking system was told of where every message stands.
+func accountEvents(ctx context.Context, c *client.Client, o Options, at places) error {
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for _, act := range scenario {
+		sent, err := c.SendOnce(ctx, act.Draft, act.token())
+		if err != nil {
+			return err
+		}
+		for {
+			m, err := c.Message(ctx, sent.ID, false)
+			if err != nil {
+				return err
+			}
+			_, last := at.ships.Booking.Told(m.ID)
+			if last == "message."+m.State || last == "message.contested" && len(m.Rivals) > 1 {
+				break
+			}
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("%s: it is %s, and the booking system was told last of %q", act.About, m.State, last)
+			case <-tick.C:
+			}
+		}
+	}
+	events, _ := at.ships.Booking.Told("")
+	fmt.Fprintf(o.Out, "The booking system took %d events, each of them signed, and knows where every message stands.\n", events)
 	return nil
 }
 

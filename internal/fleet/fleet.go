@@ -55,6 +55,7 @@ type Fleet struct {
 	Commonquay  *Commonquay
 	Stamphouse  *Stamphouse
 	Waxseal     *Waxseal
+	Booking     *App
 
 	gateways []*chassis
 	lastMu   sync.Mutex
@@ -72,7 +73,7 @@ type Fleet struct {
 func New(ctx context.Context, seed uint64, log *slog.Logger) *Fleet {
 	f := &Fleet{Phones: newHandsets(), seed: seed, agenda: newAgenda(200_000), ctx: ctx, log: log,
 		client: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 32, IdleConnTimeout: 30 * time.Second}}}
-	f.last = map[string]lastText{}
+	f.last, f.Booking = map[string]lastText{}, &App{last: map[string]string{}}
 	f.Harbourline, f.Sandbank, f.Longshore, f.Stillwater = newHarbourline(f), newSandbank(f), newLongshore(f), newStillwater(f)
 	f.Oldpier, f.Commonquay, f.Stamphouse, f.Waxseal = newOldpier(f), newCommonquay(f), newStamphouse(f), newWaxseal(f)
 	go f.agenda.run(ctx, 16)
@@ -86,6 +87,7 @@ func (f *Fleet) Handler() http.Handler {
 		g.routes(mux)
 	}
 	f.moodRoutes(mux)
+	f.appRoutes(mux)
 	mux.HandleFunc("POST /phones/{number}/reply", f.reply)
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/phone", http.StatusSeeOther) })
 	mux.HandleFunc("GET /phone", func(w http.ResponseWriter, r *http.Request) {

@@ -41,6 +41,9 @@ export type Money = components["schemas"]["Money"];
 export type StatementHeaps = components["schemas"]["StatementHeaps"];
 export type StatementLine = components["schemas"]["StatementLine"];
 export type StatementTaken = components["schemas"]["StatementTaken"];
+export type Happening = components["schemas"]["Event"];
+export type Telling = components["schemas"]["Telling"];
+export type Receiver = components["schemas"]["Receiver"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });

@@ -3,6 +3,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { useSearchParams } from "react-router";
 import { api, got, type Change } from "../api/client";
+import { Export } from "../parts/Export";
 import { More } from "../parts/More";
 import { Refused } from "../parts/Refused";
 import { when } from "../parts/time";
@@ -81,6 +82,7 @@ export function Changes() {
           </Table>
         </div>
       )}
+      {all.length > 0 && <Export list="changes" query={{ what: what || undefined }} />}
       {hasNextPage && <More busy={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</More>}
     </div>
   );

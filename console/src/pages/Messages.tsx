@@ -5,6 +5,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Tally } from "../api/client";
+import { Export } from "../parts/Export";
 import { Refused } from "../parts/Refused";
 import { StateBadge } from "../parts/StateBadge";
 import { TallyBar } from "../parts/TallyBar";
@@ -222,6 +223,7 @@ export function Messages() {
         {trail.length > 0 && <Button size="sm" variant="link" className="p-0" onClick={() => turn(trail.at(-1) || undefined, true)}>newer</Button>}
         {page.data?.next && <Button size="sm" variant="link" className="p-0" onClick={() => turn(page.data.next, false)}>older</Button>}
       </div>
+      {messages.length > 0 && <Export list="messages" query={{ ...choice, state, contested, weak }} />}
     </div>
   );
 }

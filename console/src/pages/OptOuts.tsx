@@ -5,6 +5,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link } from "react-router";
 import { api, got } from "../api/client";
+import { Export } from "../parts/Export";
 import { More } from "../parts/More";
 import { Refused } from "../parts/Refused";
 import { Undo } from "../parts/Undo";
@@ -88,6 +89,7 @@ export function OptOuts() {
           </Table>
         </div>
       )}
+      {items.length > 0 && <Export list="opt-outs" query={{ number, all }} />}
       {hasNextPage && <More busy={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</More>}
     </div>
   );

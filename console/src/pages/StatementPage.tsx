@@ -4,6 +4,7 @@ import Button from "react-bootstrap/Button";
 import Table from "react-bootstrap/Table";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, got, type Message, type Money, type StatementHeaps, type StatementLine } from "../api/client";
+import { Export } from "../parts/Export";
 import { More } from "../parts/More";
 import { Refused } from "../parts/Refused";
 import { StateBadge } from "../parts/StateBadge";
@@ -117,7 +118,6 @@ export function StatementPage() {
       {withdraw.error && <Refused error={withdraw.error} />}
       {h && s.state === "done" && (
         <p>
-          <a className="btn btn-outline-primary" href={`/v1/statements/${id}/export${heap === "ours" ? "" : `?heap=${heap}`}`} download>{heap === "ours" ? "All lines as CSV" : "This heap as CSV"}</a>{" "}
           <Button variant="link" className="text-danger" disabled={withdraw.isPending} onClick={() => { if (confirm("Take all back that it said? Its file may be taken in again.")) withdraw.mutate(); }}>Withdraw it</Button>
         </p>
       )}
@@ -135,6 +135,7 @@ export function StatementPage() {
           <tbody>{mine.map((m) => <Ours key={m.id} m={m} />)}</tbody>
         </Table>
       )}
+      {h && h[heap] > 0 && (heap === "ours" ? <Export list={`statements/${id}/ours`} /> : <Export list={`statements/${id}/lines`} query={{ heap }} />)}
       {heap !== "ours" && lines.hasNextPage && <More busy={lines.isFetching} onClick={() => void lines.fetchNextPage()}>More lines</More>}
       {heap === "ours" && ours.hasNextPage && <More busy={ours.isFetching} onClick={() => void ours.fetchNextPage()}>More messages</More>}
     </div>

@@ -5,6 +5,7 @@ import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type Stray } from "../api/client";
+import { Export } from "../parts/Export";
 import { More } from "../parts/More";
 import { Raw } from "../parts/Raw";
 import { Refused } from "../parts/Refused";
@@ -183,6 +184,7 @@ export function Strays() {
           </tbody>
         </Table>
       )}
+      {items.length > 0 && <Export list="strays" query={query} />}
       {hasNextPage && <More busy={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</More>}
     </div>
   );

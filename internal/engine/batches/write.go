@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/xuri/excelize/v2"
 
 	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/price"
@@ -102,44 +101,29 @@ func writeCSV(out io.Writer, one store.Batch, head []string, rows iter.Seq2[Row,
 	return errors.Join(w.Error(), written.Close())
 }
 
-func writeXLSX(out io.Writer, head []string, columns int, rows iter.Seq2[Row, error]) (err error) {
-	file := excelize.NewFile()
-	defer file.Close()
-	w, err := file.NewStreamWriter("Sheet1")
+func writeXLSX(out io.Writer, head []string, columns int, rows iter.Seq2[Row, error]) error {
+	w, err := sheet.NewWriter(out, sheet.XLSX)
 	if err != nil {
 		return err
 	}
-	set := func(at int, cells []string) error {
-		values := make([]any, len(cells))
-		for i, c := range cells {
-			if c != "" {
-				values[i] = c
-			}
-		}
-		place, err := excelize.CoordinatesToCellName(1, at)
-		if err != nil {
-			return err
-		}
-		return w.SetRow(place, values)
-	}
-	if err := set(1, head); err != nil {
+	if err := w.Row(cellsOf(head)); err != nil {
 		return err
 	}
-	at := 1
 	for r, err := range rows {
 		if err != nil {
 			return err
 		}
-		if at++; at > excelize.TotalRows {
-			return fmt.Errorf("a sheet of XLSX has %d rows at most: take csv", excelize.TotalRows)
-		}
-		if err := set(at, append(own(r, columns), resultCells(r)...)); err != nil {
+		if err := w.Row(cellsOf(append(own(r, columns), resultCells(r)...))); err != nil {
 			return err
 		}
 	}
-	if err := w.Flush(); err != nil {
-		return err
+	return w.Close()
+}
+
+func cellsOf(words []string) []any {
+	cells := make([]any, len(words))
+	for i, w := range words {
+		cells[i] = w
 	}
-	_, err = file.WriteTo(out)
-	return err
+	return cells
 }

@@ -9,6 +9,7 @@ import { called, uploadRows } from "../../api/upload";
 import { amount } from "../../parts/amount";
 import { Drop } from "../../parts/Drop";
 import { More } from "../../parts/More";
+import { Export } from "../../parts/Export";
 import { Refused } from "../../parts/Refused";
 import { when } from "../../parts/time";
 
@@ -122,6 +123,7 @@ export function Batches() {
             : <span className="quiet">Choose two to put them side by side.</span>}
         </p>
       )}
+      {items.length > 0 && <Export list="batches" />}
       {hasNextPage && <More busy={isFetching} onClick={() => void fetchNextPage()}>Earlier ones</More>}
     </div>
   );
