@@ -357,7 +357,7 @@ type Routes struct {
 	Next      string     `json:"next"` // always empty: they come whole
 }
 
-// Inbound is what somebody wrote to one of our senders, as the gateway gave it.
+// Inbound is what somebody wrote to one of our senders.
 type Inbound struct {
 	ID         string     `json:"id"`
 	Gateway    string     `json:"gateway"`
@@ -367,6 +367,7 @@ type Inbound struct {
 	Text       string     `json:"text"`
 	At         time.Time  `json:"at"`         // when it came here
 	GatewayAt  *time.Time `json:"gateway_at"` // as the gateway says
+	Message    string     `json:"message"`    // the id of the message that it answers; empty: none is known
 }
 
 // Sender is a sender in use and what is known of it.
@@ -379,6 +380,7 @@ type Sender struct {
 	Countries     []string          `json:"countries"` // it is for; all if there are none
 	Registrations map[string]string `json:"registrations"`
 	TwoWay        bool              `json:"two_way"`
+	RepliesTo     string            `json:"replies_to"` // the receiver that alone is told of what people write to it; empty: all that want to know
 	PerSecond     int               `json:"per_second"` // its own pace; 0 is none
 	CreatedAt     time.Time         `json:"created_at"`
 }
@@ -399,6 +401,7 @@ type NewSender struct {
 	Countries     []string          `json:"countries,omitempty"`
 	Registrations map[string]string `json:"registrations,omitempty"`
 	TwoWay        bool              `json:"two_way,omitempty"`
+	RepliesTo     string            `json:"replies_to,omitempty"`
 	PerSecond     int               `json:"per_second,omitempty"`
 }
 

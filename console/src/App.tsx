@@ -18,6 +18,7 @@ import { Messages } from "./pages/Messages";
 import { OptOuts } from "./pages/OptOuts";
 import { Prices } from "./pages/Prices";
 import { Send } from "./pages/Send";
+import { Replies } from "./pages/Replies";
 import { RecipientList, Recipients } from "./pages/Recipients";
 import { Senders } from "./pages/Senders";
 import { SignIn } from "./pages/SignIn";
@@ -62,6 +63,7 @@ function Rooms({ phone }: { phone: string }) {
         <NavLink to="/" end><Icon name="today" />Today</NavLink>
         <NavLink to="/messages"><Icon name="messages" />Messages</NavLink>
         <NavLink to="/send"><Icon name="send" /><span>Send<span className="roomy"> one</span></span></NavLink>
+        <NavLink to="/replies"><Icon name="replies" />Replies</NavLink>
         <NavLink to="/batches"><Icon name="batches" />Batches</NavLink>
         <NavLink to="/statements"><Icon name="statements" />Statements</NavLink>
         <NavLink to="/events"><Icon name="events" />Events</NavLink>
@@ -87,6 +89,7 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/batches" element={<Batches />} />
           <Route path="/batches/compare" element={<Compare />} />
           <Route path="/batches/:id" element={<BatchPage />} />
+          <Route path="/replies" element={<Replies />} />
           <Route path="/recipients" element={<Recipients />} />
           <Route path="/recipients/:list" element={<RecipientList />} />
           <Route path="/templates" element={<Templates />} />

@@ -148,6 +148,10 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	set.GET("/routes", a.routes)
 	set.PUT("/routes", a.putRoutes)
 	v1.GET("/inbound", a.inbound)
+	v1.GET("/conversations", a.conversations)
+	v1.GET("/conversations/:number", a.conversation)
+	v1.POST("/conversations/:number", a.answerConversation)
+	v1.POST("/conversations/:number/done", a.conversationDone)
 	v1.GET("/flaws", a.flaws)
 	set.GET("/senders", a.senders)
 	set.POST("/senders", a.putSender)
@@ -244,6 +248,7 @@ var pages = map[string]bool{
 	"statements": true,
 	"arrivals":   true,
 	"events":     true,
+	"replies":    true,
 	"countries":  true,
 	"prices":     true,
 	"changes":    true,

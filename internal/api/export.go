@@ -32,7 +32,7 @@ var exportable = []string{
 	"batches",
 	"batches/*/rows",
 	"opt-outs",
-	"inbound",
+	"inbound", "conversations", "conversations/*",
 	"changes",
 	"recipient-lists",
 	"recipient-lists/*/recipients",

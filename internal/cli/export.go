@@ -23,8 +23,8 @@ func (a *app) export() *cobra.Command {
 		Short: "Write a list as a whole, as CSV, XLSX or JSON Lines",
 		Long: "Writes all pages of a list, at any size, as they come. Lists are called as in the API: messages,\n" +
 			"events, strays, statements, statements/ID/lines, statements/ID/ours, batches, batches/ID/rows,\n" +
-			"opt-outs, inbound, changes, recipient-lists, recipient-lists/NAME/recipients, receivers,\n" +
-			"gateways, senders, templates, rules, keys, attention. --where takes the filters of the list.\n" +
+			"opt-outs, inbound, conversations, conversations/NUMBER, changes, recipient-lists,\n" +
+			"recipient-lists/NAME/recipients, receivers, gateways, senders, templates, rules, keys, attention. --where takes the filters of the list.\n" +
 			"--columns are its fields; what stands within one has a dot: price.amount, labels.shop. The\n" +
 			"format is that of --file, or --format. A file is written beside its place and put there whole.",
 		Example: "  pigeon export messages --since 24h --where state=delivered --file yesterday.xlsx\n" +

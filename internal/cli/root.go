@@ -262,6 +262,7 @@ func newRoot() *cobra.Command {
 		a.optOuts(),
 		a.strays(),
 		a.event(),
+		a.conversation(),
 		a.export(),
 		a.statements(),
 		a.recipients(),

@@ -33,6 +33,7 @@ func (f *senderFlags) add(cmd *cobra.Command) {
 	flags.StringSliceVar(&f.Gateways, "gateway", nil, "gateways that may use it; all if not given")
 	flags.StringToStringVar(&f.Registrations, "registration", nil, "the id under which a country has registered it, as IE=ID")
 	flags.BoolVar(&f.TwoWay, "two-way", false, "replies to it reach us")
+	flags.StringVar(&f.RepliesTo, "replies-to", "", "the receiver of events that alone is told of what people write to it; all that want to know if empty")
 	flags.IntVar(&f.PerSecond, "per-second", 0, "messages a second at most; as many as the gateway takes if 0")
 }
 
@@ -64,6 +65,9 @@ func (f *senderFlags) given(cmd *cobra.Command, n *client.NewSender) error {
 	}
 	if set("two-way") {
 		n.TwoWay = f.TwoWay
+	}
+	if set("replies-to") {
+		n.RepliesTo = f.RepliesTo
 	}
 	if set("per-second") {
 		n.PerSecond = f.PerSecond
@@ -108,6 +112,7 @@ func (a *app) sender() *cobra.Command {
 				Registrations: now.Registrations,
 				TwoWay:        now.TwoWay,
 				PerSecond:     now.PerSecond,
+				RepliesTo:     now.RepliesTo,
 			}
 			if err := setting.given(cmd, &n); err != nil {
 				return err

@@ -20,6 +20,7 @@ import (
 	"calmpigeon.example/internal/engine/balance"
 	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/chase"
+	"calmpigeon.example/internal/engine/conversations"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/decide"
@@ -74,6 +75,7 @@ type Engine struct {
 	Decide     *decide.Decide
 	Statements *statements.Statements
 	Events     *events.Events
+	Talk       *conversations.Conversations
 	Config     Config
 
 	dispatch *dispatch.Dispatch
@@ -132,6 +134,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Statements: statements.New(k, c, func(gateway uuid.UUID) time.Duration { skew, _ := astray.Clocks.Skew(gateway); return skew }),
 		Arrivals:   faring,
 		Needs:      needs,
+		Talk:       &conversations.Conversations{Kit: k, Intake: in},
 		Events:     events.New(k, config.Lease, config.OnlyPublic, needs.Needs),
 		Decide:     &decide.Decide{Kit: k, Course: c},
 		Receipts:   receipts.New(k, c, in, astray),

@@ -28,6 +28,8 @@ type Event struct {
 	// ReportTo is where ReportVia is told of it in the place of its own address; empty: there.
 	ReportTo  string
 	ReportVia uuid.UUID
+	// Only is the receiver that alone is told of it; empty: all that want to know.
+	Only string
 
 	cut *int32 // in which labels are kept
 }
@@ -80,11 +82,12 @@ func eventOf(before, m *Message, now time.Time) (Event, bool) {
 // A number is given to each when it is written: whoever changed its subject before has committed by then, so those
 // about one subject are numbered in the order in which they happened.
 const happens = `WITH n AS MATERIALIZED (SELECT n.*, nextval('event_seq') AS seq
-			FROM unnest($1::uuid[], $2::text[], $3::text[], $4::uuid[], $5::int[], $6::text[], $7::text[], $8::text[])
-				AS n (id, type, family, subject, cut_id, kind, labels, data)),
+			FROM unnest($1::uuid[], $2::text[], $3::text[], $4::uuid[], $5::int[], $6::text[], $7::text[], $8::text[], $10::text[])
+				AS n (id, type, family, subject, cut_id, kind, labels, data, only)),
 		wanted AS MATERIALIZED (SELECT n.*, r.id AS receiver_id, %VIA AS report_via, %TO AS report_to
 			FROM n CROSS JOIN receivers r LEFT JOIN cuts c ON c.id = n.cut_id %JOIN
 			WHERE r.removed_at IS NULL AND (r.types = '{}' OR n.type = ANY(r.types) OR n.family = ANY(r.types))
+				AND (n.only = '' OR n.only = r.name)
 				AND (r.kinds = '{}' OR n.kind = ANY(r.kinds))
 				AND (r.labels = '' OR string_to_array(r.labels, ',') <@ string_to_array(coalesce(c.labels, n.labels), ','))
 				AND (r.reports <> 'only' OR %VIA = r.id)),
@@ -114,7 +117,7 @@ func (s *Store) queueEvents(b *pgx.Batch, now time.Time, set []Event) {
 			column(set, func(e *Event) *int32 { return e.cut }),
 			words(set, func(e *Event) pace.Kind { return e.Kind }),
 			words(set, func(e *Event) label.Set { return e.Labels }),
-			column(set, func(e *Event) string { return string(e.Data) }), now)
+			column(set, func(e *Event) string { return string(e.Data) }), now, column(set, func(e *Event) string { return e.Only }))
 	}
 	if !s.heard().Reports {
 		write(happensPlain, set)

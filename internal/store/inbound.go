@@ -20,6 +20,11 @@ type Inbound struct {
 	Text       string
 	At         *time.Time
 	ReceivedAt time.Time
+	FromE164   string     // who wrote; empty: it cannot be read
+	ToSender   string     // to whom, as our senders are written
+	MessageID  *uuid.UUID // that it answers; nil: none is known
+	DoneAt     *time.Time // somebody said that it wants no answer
+	DoneBy     string
 }
 
 // TableName names the table.
@@ -35,9 +40,10 @@ func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) ([]Inbound, e
 		ctx,
 		s.hot(),
 		scanID,
-		`INSERT INTO inbound (id, gateway_id, receipt_id, gateway_ref, from_number, to_number, text, at, received_at)
+		`INSERT INTO inbound (id, gateway_id, receipt_id, gateway_ref, from_number, to_number, text, at, received_at, from_e164,
+			to_sender, message_id)
 		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[],
-			$9::timestamptz[])
+			$9::timestamptz[], $10::text[], $11::text[], $12::uuid[])
 		ON CONFLICT DO NOTHING RETURNING id`,
 		ids(inbound, func(m *Inbound) uuid.UUID { return m.ID }),
 		ids(inbound, func(m *Inbound) uuid.UUID { return m.GatewayID }),
@@ -48,6 +54,9 @@ func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) ([]Inbound, e
 		words(inbound, func(m *Inbound) string { return m.Text }),
 		column(inbound, func(m *Inbound) *time.Time { return m.At }),
 		column(inbound, func(m *Inbound) time.Time { return m.ReceivedAt }),
+		words(inbound, func(m *Inbound) string { return m.FromE164 }),
+		words(inbound, func(m *Inbound) string { return m.ToSender }),
+		maybeIDs(inbound, func(m *Inbound) *uuid.UUID { return m.MessageID }),
 	)
 	if err != nil {
 		return nil, fmt.Errorf("keeping %d inbound messages: %w", len(inbound), err)

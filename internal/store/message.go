@@ -230,6 +230,9 @@ func (s *Store) Contents(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Co
 		return nil, nil
 	}
 	messages, err := s.read(ctx, ids, "")
+	if err == nil {
+		err = s.label(ctx, messages)
+	}
 	contents := make(map[uuid.UUID]Content, len(messages))
 	for _, m := range messages {
 		contents[m.ID] = m.Content

@@ -26,6 +26,7 @@ type Sender struct {
 	Countries     []string          `gorm:"serializer:json"`
 	Registrations map[string]string `gorm:"serializer:json"`
 	TwoWay        bool
+	RepliesTo     string // the receiver that alone is told of what people write to it; empty: all that want to know
 	PerSecond     int
 	CreatedAt     time.Time        `gorm:"autoCreateTime:false"`
 	Defaults      []sender.Default `gorm:"-"`
@@ -45,7 +46,7 @@ func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (S
 		}
 		if mayChange {
 			if err := s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "id"}},
-				DoUpdates: clause.AssignmentColumns([]string{"gateways", "countries", "registrations", "two_way", "per_second"})}).Create(&record).Error; err != nil {
+				DoUpdates: clause.AssignmentColumns([]string{"gateways", "countries", "registrations", "two_way", "per_second", "replies_to"})}).Create(&record).Error; err != nil {
 				return err
 			}
 			if err := s.dropDefaults(ctx, record); err != nil {

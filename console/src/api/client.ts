@@ -44,6 +44,7 @@ export type StatementTaken = components["schemas"]["StatementTaken"];
 export type Happening = components["schemas"]["Event"];
 export type Telling = components["schemas"]["Telling"];
 export type Receiver = components["schemas"]["Receiver"];
+export type Said = components["schemas"]["Said"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<import("./schema.gen").paths>({ credentials: "same-origin" });

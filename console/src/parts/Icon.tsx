@@ -10,12 +10,13 @@ import light from "bootstrap-icons/icons/sun.svg?raw";
 import prices from "bootstrap-icons/icons/cash-coin.svg?raw";
 import senders from "bootstrap-icons/icons/person-badge.svg?raw";
 import events from "bootstrap-icons/icons/megaphone.svg?raw";
+import replies from "bootstrap-icons/icons/chat-left-text.svg?raw";
 import gateways from "bootstrap-icons/icons/signpost-split.svg?raw";
 import statements from "bootstrap-icons/icons/receipt.svg?raw";
 import today from "bootstrap-icons/icons/sunrise.svg?raw";
 import templates from "bootstrap-icons/icons/file-text.svg?raw";
 
-const icons = { batches, changes, events, signOut, messages, dark, send, phone, light, countries, prices, senders, templates, gateways, today, statements };
+const icons = { batches, changes, replies, events, signOut, messages, dark, send, phone, light, countries, prices, senders, templates, gateways, today, statements };
 
 /** A landmark beside a word of the rail; the word says all. */
 export function Icon({ name }: { name: keyof typeof icons }) {

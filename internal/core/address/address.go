@@ -49,7 +49,7 @@ func parse(s string) (string, error) {
 	case (u.Scheme == "http" || u.Scheme == "https") && u.Hostname() != "" && u.Opaque == "":
 		return s, nil
 	}
-	return "", fmt.Errorf("%q is no such address", s)
+	return "", fmt.Errorf("%q is no address", s)
 }
 
 // shared is the range between carriers and their customers (RFC 6598); nat64 and

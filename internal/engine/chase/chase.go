@@ -191,7 +191,8 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	if g.Dialect.Query != nil { // as many requests, however many each asks about
 		most = min(silentMost*g.Dialect.Query.Most, silentAll)
 	}
-	lease := g.Timeout()*silentMost/asksAtOnce + 5*time.Second
+	// Long enough for all of them, and short enough that a crash does not take the time in which anyone might tell.
+	lease := min(g.Timeout()*silentMost/asksAtOnce+5*time.Second, max(2*g.Timeout(), g.GiveUpAfter()/4))
 	silent, err := c.Store.TakeSilent(ctx, g.ID, now, lease, most)
 	if err != nil || len(silent) == 0 {
 		return false, err

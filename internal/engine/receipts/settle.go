@@ -12,6 +12,7 @@ import (
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
 )
@@ -325,6 +326,9 @@ func (s *settler) write(
 				hidden = append(hidden, one.Receipt)
 			}
 		}
+		if err := tx.FindAnswered(ctx, inbound, now); err != nil {
+			return err
+		}
 		fresh, err := tx.AddInbound(ctx, inbound)
 		if err != nil {
 			return err
@@ -406,7 +410,10 @@ func (s *settler) read(one *taken) {
 		one.inbound = make([]store.Inbound, len(arrivals))
 		for i, a := range arrivals {
 			one.inbound[i] = store.Inbound{ID: store.IDAt(one.ReceivedAt), GatewayID: g.ID, ReceiptID: one.ID, GatewayRef: a.ID,
-				FromNumber: a.From, ToNumber: a.To, Text: a.Text, ReceivedAt: one.ReceivedAt}
+				FromNumber: a.From, ToNumber: a.To, Text: a.Text, ReceivedAt: one.ReceivedAt, ToSender: numberOr(a.To)}
+			if from, err := roster.ReadNumber(a.From, ""); err == nil {
+				one.inbound[i].FromE164 = from.Number.String()
+			}
 			if !a.At.IsZero() {
 				one.inbound[i].At = &a.At
 			}

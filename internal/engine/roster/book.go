@@ -271,6 +271,9 @@ func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, 
 			faults.Add("registrations", "no id is given for "+code, "the id under which it is registered there")
 		}
 	}
+	if s.RepliesTo != "" && r.Receiver(uuid.Nil, s.RepliesTo) == nil {
+		faults.Add("replies_to", fmt.Sprintf("%q is no receiver of events", s.RepliesTo), "the name of one: pigeon event receiver list")
+	}
 	for _, name := range s.Gateways {
 		if r.ByName(name) == nil {
 			faults.Add("gateways", fmt.Sprintf("%q is not a gateway here", name), "names of gateways in use")

@@ -77,6 +77,7 @@ type Sender struct {
 	Registrations map[string]string `yaml:"registrations,omitempty"`
 	TwoWay        bool              `yaml:"two_way,omitempty"`
 	PerSecond     int               `yaml:"per_second,omitempty"`
+	RepliesTo     string            `yaml:"replies_to,omitempty"` // a receiver of events, which is set by itself
 }
 
 // Default is what a sender is the default for; empty stands for all.
@@ -221,7 +222,8 @@ func written(g *roster.Gateway) Gateway {
 }
 
 func writtenSender(s store.Sender) Sender {
-	w := Sender{Sender: s.ID, Gateways: some(s.Gateways), Countries: some(s.Countries), TwoWay: s.TwoWay, PerSecond: s.PerSecond}
+	w := Sender{Sender: s.ID, Gateways: some(s.Gateways), Countries: some(s.Countries), TwoWay: s.TwoWay, PerSecond: s.PerSecond,
+		RepliesTo: s.RepliesTo}
 	if len(s.Registrations) > 0 {
 		w.Registrations = s.Registrations
 	}

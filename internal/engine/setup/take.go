@@ -300,6 +300,7 @@ func (t *taking) senders(f File) error {
 			Registrations: s.Registrations,
 			TwoWay:        s.TwoWay,
 			PerSecond:     s.PerSecond,
+			RepliesTo:     s.RepliesTo,
 		}
 		for _, d := range s.Defaults {
 			record.Defaults = append(record.Defaults, sender.Default(d))
