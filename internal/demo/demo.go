@@ -3,7 +3,9 @@
 package demo
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -62,6 +64,11 @@ func Run(ctx context.Context, o Options) error {
 			go func() {
 				if err := holdBill(ctx, c, o, at); err != nil && ctx.Err() == nil {
 					o.Service.Log.Error("holding the bill against the messages", "error", err)
+				}
+			}()
+			go func() {
+				if err := writeBack(ctx, c, at); err != nil && ctx.Err() == nil {
+					o.Service.Log.Error("writing back from a practice phone", "error", err)
 				}
 			}()
 		}
@@ -258,6 +265,45 @@ func loadReceivers(ctx context.Context, c *client.Client, at places) error {
 		}
 		if _, err := c.AddReceiver(ctx, s); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// writer is a passenger who answers, to a number of the ferries.
+const writer, writtenTo = "+447700900158", "+447700900000"
+
+// writeBack answers from a practice phone, once what was sent to it has arrived.
+func writeBack(ctx context.Context, c *client.Client, at places) error {
+	for arrived := false; !arrived; {
+		found, err := c.Find(ctx, client.Filter{To: writer, Sender: writtenTo, States: []string{"delivered"}}, "", 1)
+		if err != nil {
+			return err
+		}
+		if arrived = len(found.Items) > 0; !arrived {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(500 * time.Millisecond):
+			}
+		}
+	}
+	for _, text := range []string{"Is there room for a wheelchair at berth 3?", "We are two, and a dog"} {
+		body, err := json.Marshal(map[string]string{"text": text})
+		if err != nil {
+			return err
+		}
+		request, err := http.NewRequestWithContext(ctx, http.MethodPost, at.fleet+"/phones/"+writer+"/reply", bytes.NewReader(body))
+		if err != nil {
+			return err
+		}
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			return fmt.Errorf("speaking to the practice fleet: %w", err)
+		}
+		response.Body.Close()
+		if response.StatusCode != http.StatusNoContent {
+			return fmt.Errorf("the practice fleet answered %s", response.Status)
 		}
 	}
 	return nil

@@ -83,11 +83,11 @@ func eventOf(before, m *Message, now time.Time) (Event, bool) {
 // about one subject are numbered in the order in which they happened.
 const happens = `WITH n AS MATERIALIZED (SELECT n.*, nextval('event_seq') AS seq
 			FROM unnest($1::uuid[], $2::text[], $3::text[], $4::uuid[], $5::int[], $6::text[], $7::text[], $8::text[], $10::text[])
-				AS n (id, type, family, subject, cut_id, kind, labels, data, only)),
+				AS n (id, type, family, subject, cut_id, kind, labels, data, alone)),
 		wanted AS MATERIALIZED (SELECT n.*, r.id AS receiver_id, %VIA AS report_via, %TO AS report_to
 			FROM n CROSS JOIN receivers r LEFT JOIN cuts c ON c.id = n.cut_id %JOIN
 			WHERE r.removed_at IS NULL AND (r.types = '{}' OR n.type = ANY(r.types) OR n.family = ANY(r.types))
-				AND (n.only = '' OR n.only = r.name)
+				AND (n.alone = '' OR n.alone = r.name)
 				AND (r.kinds = '{}' OR n.kind = ANY(r.kinds))
 				AND (r.labels = '' OR string_to_array(r.labels, ',') <@ string_to_array(coalesce(c.labels, n.labels), ','))
 				AND (r.reports <> 'only' OR %VIA = r.id)),

@@ -1,9 +1,9 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import { Link, useSearchParams } from "react-router";
-import { api, got, type Said } from "../api/client";
+import { api, got, type Said, type State } from "../api/client";
 import { Export } from "../parts/Export";
 import { More } from "../parts/More";
 import { Refused } from "../parts/Refused";
@@ -16,7 +16,7 @@ function Text({ s }: { s: Said }) {
     <li className={s.ours ? "ours" : "theirs"}>
       <div className="text">{s.text}</div>
       <div className="quiet small">
-        {s.ours ? <><Link to={`/messages/${s.id}`}>{when(s.at)}</Link> from {s.sender} <StateBadge state={s.state} /></> : <>{when(s.at)} to {s.sender}</>}
+        {s.ours ? <><Link to={`/messages/${s.id}`}>{when(s.at)}</Link> from {s.sender} <StateBadge state={s.state as State} /></> : <>{when(s.at)} to {s.sender}</>}
         {s.message && <> · answers <Link to={`/messages/${s.message}`}>a message</Link></>}
       </div>
     </li>
@@ -30,7 +30,7 @@ function Thread({ number }: { number: string }) {
   const at = { params: { path: { number } } };
   const { data, error } = useQuery({
     queryKey: ["conversations", "one", number],
-    queryFn: () => got(api.GET("/v1/conversations/{number}", { params: { path: { number }, query: { limit: 100 } } })),
+    queryFn: () => got(api.GET("/v1/conversations/{number}", { params: { path: { number }, query: { limit: 20 } } })),
     refetchInterval: 2000,
   });
   const changed = () => void queries.invalidateQueries({ queryKey: ["conversations"] });
@@ -41,7 +41,7 @@ function Thread({ number }: { number: string }) {
   const done = useMutation({ mutationFn: (undo: boolean) => got(api.POST("/v1/conversations/{number}/done", { ...at, body: { undo } })), onSuccess: changed });
   if (error && !data) return <Refused error={error} />;
   const items = [...(data?.items ?? [])].reverse();
-  const to = items.findLast((s) => !s.ours)?.sender;
+  const to = data?.items.find((s) => !s.ours)?.sender;
   return (
     <section className="thread" aria-label={`What was said with ${number}`}>
       <h2 className="mono">{number}</h2>
@@ -68,7 +68,7 @@ function Thread({ number }: { number: string }) {
 /** What people wrote to your senders. */
 export function Replies() {
   const [search, setSearch] = useSearchParams();
-  const q = search.get("q") ?? "";
+  const [q, setQ] = useState(search.get("q") ?? "");
   const waiting = search.get("waiting") === "true" || undefined;
   const number = search.get("number") ?? "";
   const query = { q: q || undefined, waiting };
@@ -78,6 +78,7 @@ export function Replies() {
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
     refetchInterval: 3000,
+    placeholderData: keepPreviousData,
   });
   const items = data?.pages.flatMap((p) => p.items) ?? [];
   const set = (name: string, value: string | undefined) => {
@@ -92,7 +93,7 @@ export function Replies() {
       <h1>{open === 0 ? "Replies" : open === 1 ? "1 reply wants an answer" : `${open}${hasNextPage ? "+" : ""} replies want an answer`}</h1>
       <div className="filters">
         <Form.Control className="search" type="search" value={q} aria-label="Find a number or words" placeholder="A number with its plus, or words"
-          onChange={(e) => set("q", e.target.value)} />
+          onChange={(e) => setQ(e.target.value)} />
         <Form.Check className="align-self-center" type="switch" id="waiting" label="only what wants an answer" checked={waiting ?? false}
           onChange={(e) => set("waiting", e.target.checked ? "true" : undefined)} />
       </div>
