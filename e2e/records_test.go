@@ -192,6 +192,7 @@ func TestFrozenDatabase(t *testing.T) {
 	h := buildOn(t, server.URL).withHarbourline()
 	h.settled(h.send(client.Draft{To: "+447700900101", Text: "x"}).ID)
 	signal := func(s syscall.Signal) {
+		syscall.Kill(processesOf(t, folder)[0], s) // the parent first: it makes no more while the others are looked for
 		for _, pid := range processesOf(t, folder) {
 			syscall.Kill(pid, s)
 		}

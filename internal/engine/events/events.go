@@ -116,7 +116,7 @@ const (
 	// lookEvery is how often it is looked whether receivers came or went.
 	lookEvery = 250 * time.Millisecond
 	// attendEvery is how often it is looked what wants somebody, and tidyEvery what is too late to be told.
-	attendEvery = 5 * time.Second
+	attendEvery = 10 * time.Second
 	tidyEvery   = 30 * time.Second
 )
 
