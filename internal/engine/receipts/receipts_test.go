@@ -127,17 +127,23 @@ func (q *quay) pushAs(kind, query, body string) error {
 // becomes waits until a message is in a state.
 func (q *quay) becomes(m store.Message, want delivery.State) store.Message {
 	q.t.Helper()
+	return q.until(m, string(want), func(got store.Message) bool { return got.State == want })
+}
+
+// until waits until something holds of a message.
+func (q *quay) until(m store.Message, what string, holds func(store.Message) bool) store.Message {
+	q.t.Helper()
 	deadline := time.Now().Add(20 * time.Second)
 	for {
 		got, err := q.s.Message(q.t.Context(), m.ID)
 		if err != nil {
 			q.t.Fatal(err)
 		}
-		if got.State == want {
+		if holds(got) {
 			return got
 		}
 		if time.Now().After(deadline) {
-			q.t.Fatalf("it is %s, and never became %s", got.State, want)
+			q.t.Fatalf("it is %s, %+v, and never became %s", got.State, got.Known(), what)
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
