@@ -140,8 +140,8 @@ func TestStraysAreSettledByHand(t *testing.T) {
 	t.Parallel()
 	h := build(t, hushed).with("sandbank")
 	h.settled(h.send(client.Draft{To: "+447700900100", Text: "Berth 1", Gateway: "sandbank"}).ID)
-	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "sandbank", How: "cut after taking", Times: 1},
-		fleet.Mood{Gateway: "sandbank", How: "cut before taking", Times: 1}); err != nil {
+	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "sandbank", How: "cut before taking", Times: 1},
+		fleet.Mood{Gateway: "sandbank", How: "cut after taking", Times: 1}); err != nil {
 		t.Fatal(err)
 	}
 	to := "+447700900123"
@@ -266,8 +266,8 @@ func TestConsoleAttention(t *testing.T) {
 	b.do(chromedp.Navigate(h.URL + "/#key=" + h.Key))
 	b.shows("h1", "Nothing wants anybody")
 	h.settled(h.send(client.Draft{To: "+447700900100", Text: "Berth 1", Gateway: "sandbank"}).ID)
-	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "sandbank", How: "cut after taking", Times: 1},
-		fleet.Mood{Gateway: "sandbank", How: "cut before taking", Times: 1}); err != nil {
+	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "sandbank", How: "cut before taking", Times: 1},
+		fleet.Mood{Gateway: "sandbank", How: "cut after taking", Times: 1}); err != nil {
 		t.Fatal(err)
 	}
 	var ids []string
