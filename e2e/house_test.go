@@ -285,7 +285,7 @@ func must[T any](t testing.TB) func(T, error) T {
 // eventually waits for a condition, with a deadline.
 func eventually(t testing.TB, what string, holds func() bool) {
 	t.Helper()
-	within(t, 45*time.Second, what, holds)
+	within(t, 75*time.Second, what, holds) // machines may be slow and busy
 }
 
 // within waits so long at most.
