@@ -47,7 +47,9 @@ func (c *Client) Conversations(ctx context.Context, f ConversationFilter, cursor
 	return l, c.call(ctx, "GET", "/v1/conversations"+choose(url.Values{}, q, limit), nil, nil, &l)
 }
 
-func conversationPath(number, rest string) string { return "/v1/conversations/" + url.PathEscape(number) + rest }
+func conversationPath(number, rest string) string {
+	return "/v1/conversations/" + url.PathEscape(number) + rest
+}
 
 // Conversation is what was said with a number, the newest first.
 func (c *Client) Conversation(ctx context.Context, number, cursor string, limit int) (l List[Said], err error) {

@@ -116,7 +116,9 @@ func (s *Store) Conversations(ctx context.Context, f ConversationFilter, after u
 }
 
 // likeable is text of which LIKE takes nothing for a pattern.
-func likeable(text string) string { return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text) }
+func likeable(text string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)
+}
 
 // InboundOf lists what a number wrote, the newest first, before a cursor (nil: from the newest on).
 func (s *Store) InboundOf(ctx context.Context, number string, before uuid.UUID, most int) ([]Inbound, error) {
