@@ -380,9 +380,10 @@ type Sender struct {
 	Countries     []string          `json:"countries"` // it is for; all if there are none
 	Registrations map[string]string `json:"registrations"`
 	TwoWay        bool              `json:"two_way"`
-	RepliesTo     string            `json:"replies_to"` // the receiver that alone is told of what people write to it; empty: all that want to know
-	PerSecond     int               `json:"per_second"` // its own pace; 0 is none
-	CreatedAt     time.Time         `json:"created_at"`
+	// RepliesTo is the receiver of events that alone is told of what people write to it; empty: all that want to know.
+	RepliesTo string    `json:"replies_to"`
+	PerSecond int       `json:"per_second"` // its own pace; 0 is none
+	CreatedAt time.Time `json:"created_at"`
 }
 
 // SenderDefault is what a sender is taken for when none is named. Empty fields

@@ -167,15 +167,11 @@ func TestEventsAreTold(t *testing.T) {
 			t.Errorf("island was told of %s", one.Data)
 		}
 	}
-	page := must[client.List[client.Event]](
-		t,
-	)(
+	page := must[client.List[client.Event]](t)(
 		h.Client.Events(t.Context(), client.EventFilter{Message: arrives.ID, Types: []string{"message.delivered"}}, "", 9),
 	)
 	eventually(t, "it is written that they were told", func() bool {
-		page = must[client.List[client.Event]](
-			t,
-		)(
+		page = must[client.List[client.Event]](t)(
 			h.Client.Events(t.Context(), client.EventFilter{Message: arrives.ID, Types: []string{"message.delivered"}}, "", 9),
 		)
 		return len(page.Items) == 1 && len(page.Items[0].Tellings) == 2 && page.Items[0].Tellings[0].Outcome == "told" &&
@@ -347,12 +343,13 @@ func TestReceiversAreSetUp(t *testing.T) {
 		s     client.ReceiverSettings
 		field string
 	}{
-		"no address":         {client.ReceiverSettings{Name: "a"}, "address"},
-		"no such address":    {client.ReceiverSettings{Name: "a", Address: new("ftp://x")}, "address"},
-		"a user in it":       {client.ReceiverSettings{Name: "a", Address: new("https://me:pw@app.example.net/")}, "address"},
-		"no name":            {client.ReceiverSettings{Name: "A b", Address: &e.URL}, "name"},
-		"the name of one":    {client.ReceiverSettings{Name: "shop", Address: &e.URL}, "name"},
-		"no such type":       {client.ReceiverSettings{Name: "a", Address: &e.URL, Types: &[]string{"message.delivered", "message.read"}}, "types[1]"},
+		"no address":      {client.ReceiverSettings{Name: "a"}, "address"},
+		"no such address": {client.ReceiverSettings{Name: "a", Address: new("ftp://x")}, "address"},
+		"a user in it":    {client.ReceiverSettings{Name: "a", Address: new("https://me:pw@app.example.net/")}, "address"},
+		"no name":         {client.ReceiverSettings{Name: "A b", Address: &e.URL}, "name"},
+		"the name of one": {client.ReceiverSettings{Name: "shop", Address: &e.URL}, "name"},
+		"no such type": {client.ReceiverSettings{Name: "a", Address: &e.URL,
+			Types: &[]string{"message.delivered", "message.read"}}, "types[1]"},
 		"no such kind":       {client.ReceiverSettings{Name: "a", Address: &e.URL, Kinds: &[]string{"sms"}}, "kinds[0]"},
 		"no such key":        {client.ReceiverSettings{Name: "a", Address: &e.URL, Keys: &[]string{"nobody"}}, "keys[0]"},
 		"too many at once":   {client.ReceiverSettings{Name: "a", Address: &e.URL, AtOnce: new(1000)}, "at_once"},

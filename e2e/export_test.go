@@ -23,9 +23,7 @@ import (
 func TestListsAreExported(t *testing.T) {
 	t.Parallel()
 	h := build(t).with("harbourline")
-	must[client.Receiver](
-		t,
-	)(
+	must[client.Receiver](t)(
 		h.Client.AddReceiver(t.Context(), client.ReceiverSettings{Name: "shop", Address: new("http://127.0.0.1:1/hook")}),
 	)
 	drafts := make([]client.Draft, 1200) // more than two pages
@@ -78,7 +76,8 @@ func TestListsAreExported(t *testing.T) {
 			t.Errorf("%q, %v", row.Cells, err)
 		}
 	}
-	for line := range strings.Lines(string(export(client.Export{List: "messages", Format: "jsonl", Columns: []string{"id", "labels", "price.amount"}}))) {
+	chosen := export(client.Export{List: "messages", Format: "jsonl", Columns: []string{"id", "labels", "price.amount"}})
+	for line := range strings.Lines(string(chosen)) {
 		var one struct {
 			ID     string
 			Labels map[string]string

@@ -56,9 +56,7 @@ func TestReceiversInTheGuide(t *testing.T) {
 				t.Error("it heard nothing")
 			}
 			trial := must[client.EventTrial](t)(h.Client.TestReceiver(t.Context(), "guide"))
-			request := must[*http.Request](
-				t,
-			)(
+			request := must[*http.Request](t)(
 				http.NewRequestWithContext(t.Context(), http.MethodPost, to, strings.NewReader(trial.Exchange.RequestBody)),
 			)
 			send := func(change func(http.Header)) int {

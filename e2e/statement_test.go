@@ -48,9 +48,7 @@ func (h *house) statement(id, state string) (s client.Statement) {
 func TestStatementThatIsWrongInEveryWay(t *testing.T) {
 	t.Parallel()
 	h := build(t, quick).with("waxseal")
-	must[client.PriceList](
-		t,
-	)(
+	must[client.PriceList](t)(
 		h.Client.PutPrices(
 			t.Context(),
 			"waxseal",
@@ -108,7 +106,8 @@ func TestStatementThatIsWrongInEveryWay(t *testing.T) {
 	got := *s.Heaps
 	check := func(got client.StatementHeaps) {
 		t.Helper()
-		if got.Agrees != want.Agrees || got.State != want.State || got.Money != want.Money || got.Theirs != want.Theirs || got.Ours != want.Ours ||
+		if got.Agrees != want.Agrees || got.State != want.State || got.Money != want.Money || got.Theirs != want.Theirs ||
+			got.Ours != want.Ours ||
 			got.Tied != want.Tied ||
 			got.Unreadable != want.Unreadable ||
 			got.Weak != want.Weak {
@@ -116,8 +115,9 @@ func TestStatementThatIsWrongInEveryWay(t *testing.T) {
 		}
 	}
 	check(got)
-	if want := "15 lines = 6 agree + 2 state differs + 2 money differs + 5 only theirs; 12 messages = 10 with a line + 2 only ours"; got.Equation != want {
-		t.Errorf("%s\n%s", got.Equation, want)
+	const sum = "15 lines = 6 agree + 2 state differs + 2 money differs + 5 only theirs; 12 messages = 10 with a line + 2 only ours"
+	if got.Equation != sum {
+		t.Errorf("%s\nwant %s", got.Equation, sum)
 	}
 	of := func(n int) client.Message {
 		for _, m := range byRef {
@@ -229,7 +229,8 @@ func TestStatementsAreReadAsPeopleKeepThem(t *testing.T) {
 		"only a head":        {"Id;Status\n", client.StatementHint{Gateway: "sandbank"}, "file"},
 		"nothing that names": {"colour;size\nred;3\n", client.StatementHint{Gateway: "sandbank"}, "mapping.columns"},
 		"no such gateway":    {bill, client.StatementHint{Gateway: "nowhere"}, "gateway"},
-		"no such column":     {bill, client.StatementHint{Gateway: "sandbank", Mapping: &client.StatementMapping{Columns: map[string]string{"id": "key"}}}, "mapping.columns.id"},
+		"no such column": {bill, client.StatementHint{Gateway: "sandbank",
+			Mapping: &client.StatementMapping{Columns: map[string]string{"id": "key"}}}, "mapping.columns.id"},
 		"a dialect that does not say": {bill, client.StatementHint{Gateway: "sandbank",
 			Mapping: &client.StatementMapping{Dialect: true, Columns: map[string]string{}}}, "mapping.dialect"},
 		"a workbook that is none": {"PK\x03\x04 and so on", client.StatementHint{Gateway: "sandbank"}, "file"},

@@ -35,9 +35,7 @@ func silentOf(t *testing.T, name, number string) string {
 // withSource adds a gateway at the place of one of the fleet, with a dialect of its own.
 func (h *house) withSource(name, source string) *house {
 	h.t.Helper()
-	must[client.Gateway](
-		h.t,
-	)(
+	must[client.Gateway](h.t)(
 		h.Client.AddGateway(h.t.Context(), client.NewGateway{Name: name, Source: source, Address: h.FleetURL + "/" + name,
 			Secrets: practice[name], Timeout: "2s", AskAfter: "500ms", GiveUpAfter: "20s", Currency: "EUR"}),
 	)
@@ -213,13 +211,15 @@ func TestStraysAreSettledByHand(t *testing.T) {
 		path, body, field string
 		status            int
 	}{
-		"a stray that is not there":       {"/v1/strays/discard", `{"strays": ["019abd5e-0000-7000-8000-000000000000"]}`, "", 404},
-		"a message that is not there":     {"/v1/strays/attach", `{"strays": ["` + stray.ID + `"], "message": "019abd5e-0000-7000-8000-000000000000"}`, "", 404},
-		"no strays":                       {"/v1/strays/restore", `{"strays": []}`, "strays", 422},
-		"no id":                           {"/v1/strays/restore", `{"strays": ["x"]}`, "strays[0]", 422},
-		"no decision":                     {"/v1/decisions", `{"messages": ["` + ids[0] + `"], "decision": "maybe"}`, "decision", 422},
-		"no message":                      {"/v1/decisions", `{"decision": "leave"}`, "messages", 422},
-		"a reason that is too long":       {"/v1/decisions", `{"messages": ["` + ids[0] + `"], "decision": "leave", "why": "` + strings.Repeat("x", 201) + `"}`, "why", 422},
+		"a stray that is not there": {"/v1/strays/discard", `{"strays": ["019abd5e-0000-7000-8000-000000000000"]}`, "", 404},
+		"a message that is not there": {"/v1/strays/attach",
+			`{"strays": ["` + stray.ID + `"], "message": "019abd5e-0000-7000-8000-000000000000"}`, "", 404},
+		"no strays":   {"/v1/strays/restore", `{"strays": []}`, "strays", 422},
+		"no id":       {"/v1/strays/restore", `{"strays": ["x"]}`, "strays[0]", 422},
+		"no decision": {"/v1/decisions", `{"messages": ["` + ids[0] + `"], "decision": "maybe"}`, "decision", 422},
+		"no message":  {"/v1/decisions", `{"decision": "leave"}`, "messages", 422},
+		"a reason that is too long": {"/v1/decisions",
+			`{"messages": ["` + ids[0] + `"], "decision": "leave", "why": "` + strings.Repeat("x", 201) + `"}`, "why", 422},
 		"weak, which tallies do not know": {"/v1/tally?weak=true", "", "weak", 422},
 	} {
 		method := http.MethodPost
@@ -333,17 +333,11 @@ func TestMessagesAreAskedAboutNow(t *testing.T) {
 	}
 	// A kind may have a schedule of its own.
 	var p *client.Problem
-	if _, err := h.Client.ChangeGateway(t.Context(), "stillwater", client.GatewayChange{AskAfterKinds: map[string]string{"sms": "5s"}}); !errors.As(
-		err,
-		&p,
-	) ||
-		len(p.Errors) != 1 ||
-		p.Errors[0].Field != "ask_after_kinds.sms" {
+	_, err := h.Client.ChangeGateway(t.Context(), "stillwater", client.GatewayChange{AskAfterKinds: map[string]string{"sms": "5s"}})
+	if !errors.As(err, &p) || len(p.Errors) != 1 || p.Errors[0].Field != "ask_after_kinds.sms" {
 		t.Errorf("a kind that is none: %v", err)
 	}
-	g := must[client.Gateway](
-		t,
-	)(
+	g := must[client.Gateway](t)(
 		h.Client.ChangeGateway(t.Context(), "stillwater", client.GatewayChange{AskAfterKinds: map[string]string{"otp": "300ms"}}),
 	)
 	if g.AskAfterKinds["otp"] != "300ms" || g.AskAfter != "1h" {
@@ -399,9 +393,7 @@ func TestWeaklyFailedRowsAreNotRetried(t *testing.T) {
 		t.Fatal(err)
 	}
 	one := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Name: "storm", Text: "Berth 2", AtAnyHour: true}))
-	must[client.BatchAppended](
-		t,
-	)(
+	must[client.BatchAppended](t)(
 		h.Client.AppendRows(t.Context(), one.ID, strings.NewReader("to\n+447700900280\n"), client.ListHint{At: -1}),
 	)
 	must[client.Batch](t)(h.Client.RehearseBatch(t.Context(), one.ID))

@@ -47,6 +47,15 @@ function useTheme() {
   return { dark, toggle: () => { const next = dark ? "light" : "dark"; localStorage.setItem("theme", next); choose(next); } };
 }
 
+function Nothing() {
+  return (
+    <div className="page">
+      <h1>There is nothing here</h1>
+      <NavLink to="/messages">All messages</NavLink>
+    </div>
+  );
+}
+
 function Rooms({ phone }: { phone: string }) {
   useLive();
   const theme = useTheme();
@@ -106,7 +115,7 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/countries" element={<Countries />} />
           <Route path="/prices" element={<Prices />} />
           <Route path="/changes" element={<Changes />} />
-          <Route path="*" element={<div className="page"><h1>There is nothing here</h1><NavLink to="/messages">All messages</NavLink></div>} />
+          <Route path="*" element={<Nothing />} />
         </Routes>
       </main>
     </div>

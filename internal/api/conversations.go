@@ -53,8 +53,9 @@ func (a *API) conversations(c *gin.Context) {
 	found, next := cut(p, found, func(one *store.Conversation) uuid.UUID { return one.Last.ID })
 	l := client.List[client.Conversation]{Items: []client.Conversation{}, Next: next}
 	for _, one := range found {
-		l.Items = append(l.Items, client.Conversation{Number: one.Last.FromE164, Sender: one.Last.ToSender, Gateway: a.gatewayName(one.Last.GatewayID),
-			Text: one.Last.Text, At: one.Last.ReceivedAt, Count: one.Count, Waiting: one.Waiting})
+		l.Items = append(l.Items, client.Conversation{Number: one.Last.FromE164, Sender: one.Last.ToSender,
+			Gateway: a.gatewayName(one.Last.GatewayID),
+			Text:    one.Last.Text, At: one.Last.ReceivedAt, Count: one.Count, Waiting: one.Waiting})
 	}
 	c.JSON(http.StatusOK, l)
 }

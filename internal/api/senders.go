@@ -19,7 +19,8 @@ func wireSender(s store.Sender) client.Sender {
 	w := client.Sender{Sender: s.ID, Kind: s.Kind, Defaults: []client.SenderDefault{}, Gateways: append([]string{}, s.Gateways...),
 		Countries: append(
 			[]string{},
-			s.Countries...), Registrations: map[string]string{}, TwoWay: s.TwoWay, PerSecond: s.PerSecond, RepliesTo: s.RepliesTo, CreatedAt: s.CreatedAt}
+			s.Countries...), Registrations: map[string]string{}, TwoWay: s.TwoWay, PerSecond: s.PerSecond, RepliesTo: s.RepliesTo,
+		CreatedAt: s.CreatedAt}
 	for _, d := range s.Defaults {
 		w.Defaults = append(w.Defaults, client.SenderDefault{Kind: string(d.Kind), Country: d.Country})
 		w.Default = w.Default || d == sender.Default{}

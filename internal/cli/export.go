@@ -24,7 +24,8 @@ func (a *app) export() *cobra.Command {
 		Long: "Writes all pages of a list, at any size, as they come. Lists are called as in the API: messages,\n" +
 			"events, strays, statements, statements/ID/lines, statements/ID/ours, batches, batches/ID/rows,\n" +
 			"opt-outs, inbound, conversations, conversations/NUMBER, changes, recipient-lists,\n" +
-			"recipient-lists/NAME/recipients, receivers, gateways, senders, templates, rules, keys, attention. --where takes the filters of the list.\n" +
+			"recipient-lists/NAME/recipients, receivers, gateways, senders,\n" +
+			"templates, rules, keys, attention. --where takes the filters of the list.\n" +
 			"--columns are its fields; what stands within one has a dot: price.amount, labels.shop. The\n" +
 			"format is that of --file, or --format. A file is written beside its place and put there whole.",
 		Example: "  pigeon export messages --since 24h --where state=delivered --file yesterday.xlsx\n" +

@@ -33,7 +33,8 @@ func (f *senderFlags) add(cmd *cobra.Command) {
 	flags.StringSliceVar(&f.Gateways, "gateway", nil, "gateways that may use it; all if not given")
 	flags.StringToStringVar(&f.Registrations, "registration", nil, "the id under which a country has registered it, as IE=ID")
 	flags.BoolVar(&f.TwoWay, "two-way", false, "replies to it reach us")
-	flags.StringVar(&f.RepliesTo, "replies-to", "", "the receiver of events that alone is told of what people write to it; all that want to know if empty")
+	flags.StringVar(&f.RepliesTo, "replies-to", "",
+		"the receiver of events that alone is told of what people write to it; all that want to know if empty")
 	flags.IntVar(&f.PerSecond, "per-second", 0, "messages a second at most; as many as the gateway takes if 0")
 }
 

@@ -143,7 +143,8 @@ const (
 		valid_until,
 		created_at, country, template, registration, given, fields, flash, route, begun, held_until, report_via, report_to)
 	SELECT n.id, n.key_id, n.to_number, n.sender, n.kind, n.lane, n.text, n.encoding, n.units, n.segments, n.reference, n.valid_until,
-		n.created_at, n.country, n.template, n.registration, n.given, n.fields::jsonb, n.flash, n.route, n.begun, n.held_until, n.report_via, n.report_to
+		n.created_at, n.country, n.template, n.registration, n.given, n.fields::jsonb, n.flash, n.route, n.begun,
+		n.held_until, n.report_via, n.report_to
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::text[], $8::text[], $9::int[], $10::int[],
 		$11::text[],
 		$12::timestamptz[], $13::timestamptz[], $14::text[], $15::text[], $16::text[], $17::text[], $18::text[], $19::boolean[],

@@ -45,11 +45,13 @@ func TestArrivalsAreCountedOnce(t *testing.T) {
 		}, 10 * time.Minute},
 		{"two segments", func(e saying) [][]Evidence {
 			part := func(n int) func(*Evidence) { return func(e *Evidence) { e.Part, e.Parts = n, 2 } }
-			return [][]Evidence{{e(delivery.Receipt, delivery.Delivered, 3*time.Second, part(2))}, {e(delivery.Receipt, delivery.Delivered, 5*time.Second, part(1))}}
+			return [][]Evidence{{e(delivery.Receipt, delivery.Delivered, 3*time.Second, part(2))},
+				{e(delivery.Receipt, delivery.Delivered, 5*time.Second, part(1))}}
 		}, 5 * time.Second},
 		{"two segments, told at once", func(e saying) [][]Evidence {
 			part := func(n int) func(*Evidence) { return func(e *Evidence) { e.Part, e.Parts = n, 2 } }
-			return [][]Evidence{{e(delivery.Receipt, delivery.Delivered, 3*time.Second, part(2)), e(delivery.Receipt, delivery.Delivered, 9*time.Second, part(1))}}
+			return [][]Evidence{{e(delivery.Receipt, delivery.Delivered, 3*time.Second, part(2)),
+				e(delivery.Receipt, delivery.Delivered, 9*time.Second, part(1))}}
 		}, 9 * time.Second},
 		{"told by a receipt with the gateway's time", func(e saying) [][]Evidence {
 			at := began.Add(time.Second)

@@ -63,12 +63,12 @@ type ConversationFilter struct {
 	Waiting bool
 }
 
-const inboundColumns = `i.id, i.gateway_id, i.receipt_id, i.gateway_ref, i.from_number, i.to_number, i.text, i.at, i.received_at, i.from_e164,
-	i.to_sender, i.message_id, i.done_at, i.done_by`
+const inboundColumns = `i.id, i.gateway_id, i.receipt_id, i.gateway_ref, i.from_number, i.to_number, i.text, i.at, i.received_at,
+	i.from_e164, i.to_sender, i.message_id, i.done_at, i.done_by`
 
 func (m *Inbound) into() []any {
-	return []any{&m.ID, &m.GatewayID, &m.ReceiptID, &m.GatewayRef, &m.FromNumber, &m.ToNumber, &m.Text, &m.At, &m.ReceivedAt, &m.FromE164, &m.ToSender,
-		&m.MessageID, &m.DoneAt, &m.DoneBy}
+	return []any{&m.ID, &m.GatewayID, &m.ReceiptID, &m.GatewayRef, &m.FromNumber, &m.ToNumber, &m.Text, &m.At, &m.ReceivedAt,
+		&m.FromE164, &m.ToSender, &m.MessageID, &m.DoneAt, &m.DoneBy}
 }
 
 // since is whether a message went to a writer after what it wrote, in any month.

@@ -102,7 +102,8 @@ func (t *Standing) micros() *int64 {
 // contentColumns and standingColumns are read by scanMessage.
 const (
 	contentColumns = `m.id, m.key_id, m.to_number, m.sender, m.kind, m.lane, m.text, m.encoding, m.units, m.segments, m.reference,
-		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route, m.held_until, coalesce(m.report_to, '')`
+		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route, m.held_until,
+		coalesce(m.report_to, '')`
 	standingColumns = `s.gateway_id, s.state, s.cause, s.rivals, s.attempts, s.changed_at, s.settled_at, s.price_micros, s.currency,
 		s.repeats, s.version, s.cut_id, s.digest`
 )

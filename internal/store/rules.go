@@ -46,7 +46,8 @@ func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (S
 		}
 		if mayChange {
 			if err := s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "id"}},
-				DoUpdates: clause.AssignmentColumns([]string{"gateways", "countries", "registrations", "two_way", "per_second", "replies_to"})}).Create(&record).Error; err != nil {
+				DoUpdates: clause.AssignmentColumns([]string{"gateways", "countries", "registrations", "two_way", "per_second",
+					"replies_to"})}).Create(&record).Error; err != nil {
 				return err
 			}
 			if err := s.dropDefaults(ctx, record); err != nil {

@@ -121,7 +121,8 @@ type StatementLine struct {
 	OursCurrency   string
 }
 
-const lineColumns = `statement_id, n, gateway_ref, reference, number, sender, at, state, cause, code, segments, charge_micros, charge_currency,
+const lineColumns = `statement_id, n, gateway_ref, reference, number, sender, at, state, cause, code, segments, charge_micros,
+	charge_currency,
 	wrong, heap, how, message_id, attempt, ours_state, ours_segments, ours_micros, ours_currency`
 
 // NewStatement begins a statement.
@@ -492,7 +493,8 @@ func (s *Store) CountHeaps(ctx context.Context, id uuid.UUID) (Heaps, error) {
 	sums, err := query(ctx, s.reading(), func(rows pgx.Rows) (c sum, err error) {
 		err = rows.Scan(&c.heap, &c.how, &c.charged, &c.priced, &c.n, &c.segments, &c.ours, &c.billed, &c.estimated)
 		return c, err
-	}, `SELECT heap, how, charge_currency, ours_currency, count(*), sum(segments)::bigint, sum(ours_segments)::bigint, sum(charge_micros)::bigint,
+	}, `SELECT heap, how, charge_currency, ours_currency, count(*), sum(segments)::bigint, sum(ours_segments)::bigint,
+		sum(charge_micros)::bigint,
 		sum(ours_micros)::bigint FROM statement_lines WHERE statement_id = $1 GROUP BY 1, 2, 3, 4`, id)
 	if err != nil {
 		return h, fmt.Errorf("counting heaps: %w", err)
@@ -538,7 +540,8 @@ func (s *Store) LinesToApply(ctx context.Context, id uuid.UUID, after int64, mos
 // LinesAbout lists the lines of statements that were not withdrawn about a message.
 func (s *Store) LinesAbout(ctx context.Context, message uuid.UUID) ([]StatementLine, error) {
 	lines, err := query(ctx, s.reading(), scanLine, "SELECT "+lineColumns+` FROM statement_lines l WHERE message_id = $1
-		AND EXISTS (SELECT FROM statements t WHERE t.id = l.statement_id AND t.state NOT IN ('withdrawing', 'withdrawn')) ORDER BY statement_id, n`,
+		AND EXISTS (SELECT FROM statements t WHERE t.id = l.statement_id AND t.state NOT IN ('withdrawing', 'withdrawn'))
+		ORDER BY statement_id, n`,
 		message)
 	if err != nil {
 		return nil, fmt.Errorf("reading lines of statements: %w", err)

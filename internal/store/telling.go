@@ -266,7 +266,8 @@ func (s *Store) Tellings(ctx context.Context, events []Event) (map[uuid.UUID][]T
 		return t, err
 	}, `SELECT t.event_id, t.receiver_id, t.seq, t.due_at, t.since, t.tries, t.tried_at, t.status, t.error, t.answer
 		FROM unnest($1::uuid[], $2::bigint[]) AS n (subject, seq) JOIN to_tell t ON t.subject = n.subject AND t.seq = n.seq
-		ORDER BY t.receiver_id`, ids(events, func(e *Event) uuid.UUID { return e.Subject }), column(events, func(e *Event) int64 { return e.Seq }))
+		ORDER BY t.receiver_id`, ids(events, func(e *Event) uuid.UUID { return e.Subject }),
+		column(events, func(e *Event) int64 { return e.Seq }))
 	if err != nil {
 		return nil, fmt.Errorf("reading who is to be told: %w", err)
 	}

@@ -47,22 +47,42 @@ function Side({ told, by, to, only }: { told: Told; by: By; to: (g: ArrivalGroup
     const at = new Map(g.course.map((f) => [Date.parse(f.at), f.p50_ms]));
     return all.map((t) => at.get(t) ?? null);
   };
+  const reach = (g: ArrivalGroup) => {
+    const halves = g.course.flatMap((f) => f.p50_ms ?? []);
+    return `from ${took(Math.min(...halves))} to ${took(Math.max(0, ...halves))}`;
+  };
   return (
     <Table className="dense">
       <thead>
         <tr>
-          <th>{by === "kind" ? "Kind" : by === "country" ? "Country" : "Gateway"}</th><th className="text-end">Messages</th><th className="text-end">Delivered</th>
-          <th className="text-end">Half within</th><th className="text-end">9 in 10</th><th className="text-end wide">99 in 100</th><th className="wide">Half within, over time</th>
+          <th>{by === "kind" ? "Kind" : by === "country" ? "Country" : "Gateway"}</th>
+          <th className="text-end">Messages</th>
+          <th className="text-end">Delivered</th>
+          <th className="text-end">Half within</th>
+          <th className="text-end">9 in 10</th>
+          <th className="text-end wide">99 in 100</th>
+          <th className="wide">Half within, over time</th>
         </tr>
       </thead>
       <tbody>
         {told.groups.map((g) => (
           <tr key={name(g)}>
-            <td><Link to={only(g)}>{name(g)}</Link></td>
-            <td className="text-end"><Link to={to(g)}>{amount(g.messages)}</Link></td>
+            <td>
+              <Link to={only(g)}>{name(g)}</Link>
+            </td>
+            <td className="text-end">
+              <Link to={to(g)}>{amount(g.messages)}</Link>
+            </td>
             <td className="text-end">{g.delivery_rate === null ? "" : percent(g.delivery_rate)}</td>
-            <td className="text-end">{took(g.p50_ms)}</td><td className="text-end">{took(g.p90_ms)}</td><td className="text-end wide">{took(g.p99_ms)}</td>
-            <td className="wide"><Spark values={line(g)} label={`from ${took(Math.min(...g.course.map((f) => f.p50_ms ?? Infinity)))} to ${took(Math.max(...g.course.map((f) => f.p50_ms ?? 0)))}`} /></td>
+            <td className="text-end">{took(g.p50_ms)}</td>
+            <td className="text-end">{took(g.p90_ms)}</td>
+            <td className="text-end wide">{took(g.p99_ms)}</td>
+            <td className="wide">
+              <Spark
+                values={line(g)}
+                label={reach(g)}
+              />
+            </td>
           </tr>
         ))}
       </tbody>
@@ -73,7 +93,7 @@ function Side({ told, by, to, only }: { told: Told; by: By; to: (g: ArrivalGroup
 /** How long messages take, and how many arrive: side by side, over time, and as a histogram. */
 export function Arrivals() {
   const [search, setSearch] = useSearchParams();
-  const span = spans[search.get("span") ?? "day"] ? search.get("span") ?? "day" : "day";
+  const span = spans[search.get("span") ?? "day"] ? (search.get("span") ?? "day") : "day";
   const gateway = search.get("gateway") ?? undefined;
   const country = search.get("country") ?? undefined;
   const kind = (search.get("kind") ?? undefined) as "otp" | "transactional" | "bulk" | undefined;
@@ -104,48 +124,92 @@ export function Arrivals() {
     if (k) q.set("kind", k);
     return `/messages?${q}`;
   };
-  const only = (g: ArrivalGroup) => `/arrivals?${address({ gateway: g.gateway || gateway, country: g.country || country, kind: g.kind || kind, by: undefined })}`;
-  const moments: Moment[] = (data?.all.course ?? []).filter((f) => f.p50_ms !== null)
+  const only = (g: ArrivalGroup) =>
+    `/arrivals?${address({ gateway: g.gateway || gateway, country: g.country || country, kind: g.kind || kind, by: undefined })}`;
+  const moments: Moment[] = (data?.all.course ?? [])
+    .filter((f) => f.p50_ms !== null)
     .map((f) => ({ at: Date.parse(f.at), "half within": f.p50_ms! / 1000, "9 in 10 within": f.p90_ms! / 1000 }) as Moment);
-  const rates: Moment[] = (data?.all.course ?? []).filter((f) => f.delivery_rate !== null).map((f) => ({ at: Date.parse(f.at), delivered: 100 * f.delivery_rate! }) as Moment);
+  const rates: Moment[] = (data?.all.course ?? [])
+    .filter((f) => f.delivery_rate !== null)
+    .map((f) => ({ at: Date.parse(f.at), delivered: 100 * f.delivery_rate! }) as Moment);
   const narrowed = Boolean(gateway || country || kind);
   return (
     <div className="page">
-      <p className="mb-1"><Link to="/">Today</Link></p>
-      <h1>{data ? summary(data.all) : " "} <span className="quiet fw-normal fs-6">in {spans[span]!.words}</span></h1>
+      <p className="mb-1">
+        <Link to="/">Today</Link>
+      </p>
+      <h1>
+        {data ? summary(data.all) : " "} <span className="quiet fw-normal fs-6">in {spans[span]!.words}</span>
+      </h1>
       <p className="quiet">From the beginning of a submission until it was known that the message arrived, by our own clock.</p>
       <div className="filters">
         <Form.Select size="sm" aria-label="Time" value={span} onChange={(e) => set({ span: e.target.value })}>
-          {Object.entries(spans).map(([name, s]) => <option key={name} value={name}>{s.words}</option>)}
+          {Object.entries(spans).map(([name, s]) => (
+            <option key={name} value={name}>
+              {s.words}
+            </option>
+          ))}
         </Form.Select>
-        <Form.Select size="sm" aria-label="Gateway" value={gateway ?? ""} onChange={(e) => set({ gateway: e.target.value || undefined, by: undefined })}>
+        <Form.Select
+          size="sm"
+          aria-label="Gateway"
+          value={gateway ?? ""}
+          onChange={(e) => set({ gateway: e.target.value || undefined, by: undefined })}
+        >
           <option value="">every gateway</option>
-          {gateways.data?.items.map((g) => <option key={g.id}>{g.name}</option>)}
+          {gateways.data?.items.map((g) => (
+            <option key={g.id}>{g.name}</option>
+          ))}
         </Form.Select>
         <Form.Select size="sm" aria-label="Kind" value={kind ?? ""} onChange={(e) => set({ kind: e.target.value || undefined })}>
           <option value="">every kind</option>
-          <option>otp</option><option>transactional</option><option>bulk</option>
+          <option>otp</option>
+          <option>transactional</option>
+          <option>bulk</option>
         </Form.Select>
         <Form.Select size="sm" aria-label="Side by side" value={by} onChange={(e) => set({ by: e.target.value })}>
           <option value="gateway">gateways side by side</option>
           <option value="country">countries side by side</option>
           <option value="kind">kinds side by side</option>
         </Form.Select>
-        {country && <span className="align-self-center">to <b>{countryName(country)}</b></span>}
-        {narrowed && <Link className="align-self-center" to={`/arrivals?span=${span}`}>show all</Link>}
+        {country && (
+          <span className="align-self-center">
+            to <b>{countryName(country)}</b>
+          </span>
+        )}
+        {narrowed && (
+          <Link className="align-self-center" to={`/arrivals?span=${span}`}>
+            show all
+          </Link>
+        )}
       </div>
       {error && !data && <Refused error={error} />}
-      {data && data.groups.length === 0 && <p className="empty">Nothing went in this time. As soon as messages arrive it stands here how long they took.</p>}
+      {data && data.groups.length === 0 && (
+        <p className="empty">Nothing went in this time. As soon as messages arrive it stands here how long they took.</p>
+      )}
       {data && data.groups.length > 0 && (
         <>
           <Side told={data} by={by} to={messages} only={only} />
           <Suspense fallback={null}>
             <div className="charts">
-              <Chart title="Seconds until they arrived" moments={moments} format={(n) => String(Math.round(10 * n) / 10)}
-                series={[{ name: "half within", colour: "var(--teal)" }, { name: "9 in 10 within", colour: "var(--plum)" }]} />
+              <Chart
+                title="Seconds until they arrived"
+                moments={moments}
+                format={(n) => String(Math.round(10 * n) / 10)}
+                series={[
+                  { name: "half within", colour: "var(--teal)" },
+                  { name: "9 in 10 within", colour: "var(--plum)" },
+                ]}
+              />
               <Bars title={`How long ${amount(data.all.arrived)} took`} bars={data.all.histogram} />
-              <Chart title="Percent delivered, by when they were accepted" moments={rates} format={(n) => String(Math.round(10 * n) / 10)} from={(low) => Math.floor(Math.min(low, 90) / 10) * 10} top={100}
-                series={[{ name: "delivered", colour: "var(--teal)" }]} />
+              <Chart
+                title="Percent delivered, by when they were accepted"
+                moments={rates}
+                format={(n) => String(Math.round(10 * n) / 10)}
+                from={(low) => Math.floor(Math.min(low, 90) / 10) * 10}
+                top={100}
+                series={[{ name: "delivered", colour: "var(--teal)" }]}
+              />
             </div>
           </Suspense>
         </>

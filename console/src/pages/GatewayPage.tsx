@@ -54,7 +54,8 @@ function Change({ g, close }: { g: Gateway; close: () => void }) {
 /** How its clock goes, as far as its receipts tell. */
 function clockWords({ ahead, receipts }: Gateway["clock"]) {
   if (ahead === null) return <span className="quiet">not known yet: {receipts} receipts of the last day say when</span>;
-  const off = Math.abs(ahead) < 2 ? "as ours" : `${lasting(Math.abs(ahead) * 1000)} ${ahead > 0 ? "ahead of ours" : "behind ours, or it holds receipts back"}`;
+  const wrong = ahead > 0 ? "ahead of ours" : "behind ours, or it holds receipts back";
+  const off = Math.abs(ahead) < 2 ? "as ours" : `${lasting(Math.abs(ahead) * 1000)} ${wrong}`;
   return <>{off} <span className="quiet">by {receipts} receipts of the last day</span></>;
 }
 
@@ -74,6 +75,7 @@ export function GatewayPage() {
   if (error && !g) return <div className="page"><Refused error={error} /><Link to="/gateways">All gateways</Link></div>;
   if (!g) return null;
   const limits = [`${g.per_second} a second`, g.per_minute && `${g.per_minute} a minute`, g.per_day && `${g.per_day} in 24 hours`].filter(Boolean).join(", ");
+  const kinds = Object.entries(g.ask_after_kinds).map(([kind, span]) => `, ${kind} after ${spanWords(span)}`).join("");
   const known: [string, React.ReactNode][] = [
     ["Balance", g.health.balance ? <><span className="mono">{left(g.health.balance)}</span> <span className="quiet">at {when(g.health.balance.at)}</span></> : <span className="quiet">{g.can_tell_balance ? "not known" : "it cannot be asked"}</span>],
     ["Address", <span className="mono">{g.address}</span>],
@@ -81,7 +83,7 @@ export function GatewayPage() {
     ["Secrets", <><span className="mono">{g.secrets.join(", ") || "none"}</span> <span className="quiet">kept encrypted, never shown</span></>],
     ["Limits", `${limits}; ${g.in_flight} requests at a time, ${g.recipients} ${g.recipients === 1 ? "message" : "messages"} a request`],
     ["Our reference", { honoured: "the same one twice is one message: what is in doubt may go again", carried: "it comes back in receipts", none: "there is no place for it" }[g.reference]],
-    ["When silent", `asked about after ${spanWords(g.ask_after)}${Object.entries(g.ask_after_kinds).map(([k, s]) => `, ${k} after ${spanWords(s)}`).join("")}, given up after ${spanWords(g.give_up_after)}`],
+    ["When silent", `asked about after ${spanWords(g.ask_after)}${kinds}, given up after ${spanWords(g.give_up_after)}`],
   ];
   known.push(["Clock", clockWords(g.clock)]);
   if (g.senders.length) known.push(["Leased senders", g.senders.join(", ")]);
@@ -94,7 +96,8 @@ export function GatewayPage() {
         {known.map(([term, what]) => <Fragment key={term}><dt>{term}</dt><dd>{what}</dd></Fragment>)}
       </dl>
       <p>
-        <Link to={`/messages?gateway=${g.name}`}>Its messages</Link> · <Link to={`/strays?gateway=${g.name}`}>Its strays</Link> · <Link to="/prices">Its prices</Link>
+        <Link to={`/messages?gateway=${g.name}`}>Its messages</Link> · <Link to={`/strays?gateway=${g.name}`}>Its strays</Link>{" "}
+        · <Link to="/prices">Its prices</Link>
       </p>
       {[pause.error, resume.error, remove.error, test.error].map((e, i) => e && <Refused key={i} error={e} />)}
       {!changing && (

@@ -20,11 +20,12 @@ export function MessagePage() {
     mutationFn: () => got(api.POST("/v1/messages/{id}/cancel", { params: { path: { id } } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["messages"] }),
   });
+  const search = (by: string, what: string) => `/messages?span=all&${by}=${encodeURIComponent(what)}`;
   if (error && !m) return <div className="page"><Refused error={error} /><Link to="/messages">All messages</Link></div>;
   if (!m) return <div className="page" />;
   return (
     <div className="page">
-      <h1>To <Link className="mono fs-5" to={`/messages?span=all&q=${encodeURIComponent(m.to)}`}>{m.to}</Link>: <StateBadge state={m.state} m={m} /></h1>
+      <h1>To <Link className="mono fs-5" to={search("q", m.to)}>{m.to}</Link>: <StateBadge state={m.state} m={m} /></h1>
       {m.advice && <p>{m.advice}</p>}
       {cancel.error && <Refused error={cancel.error} />}
       {(m.state === "queued" || m.state === "held") && (
@@ -42,13 +43,13 @@ export function MessagePage() {
         <dt>Price</dt><dd>{m.price ? `${m.price.amount} ${m.price.currency}` : <span className="quiet">unknown</span>}</dd>
         {m.batch && <><dt>Batch</dt><dd><Link to={`/batches/${m.batch}`}>row {m.row}</Link></dd></>}
         {m.held_until && <><dt>Held until</dt><dd>{when(m.held_until)}</dd></>}
-        {m.reference && <><dt>Your reference</dt><dd><Link to={`/messages?span=all&q=${encodeURIComponent(m.reference)}`}>{m.reference}</Link></dd></>}
+        {m.reference && <><dt>Your reference</dt><dd><Link to={search("q", m.reference)}>{m.reference}</Link></dd></>}
         {Object.keys(m.labels).length > 0 && (
           <>
             <dt>Labels</dt>
             <dd>
               {Object.entries(m.labels).map(([name, value]) => (
-                <Link key={name} className="me-3" to={`/messages?span=all&label=${encodeURIComponent(`${name}=${value}`)}`}>{name}={value}</Link>
+                <Link key={name} className="me-3" to={search("label", `${name}=${value}`)}>{name}={value}</Link>
               ))}
             </dd>
           </>
@@ -63,7 +64,9 @@ export function MessagePage() {
       {(m.statements ?? []).map((l) => (
         <p key={l.statement + l.n} className="quiet mt-2">
           <Link to={`/statements/${l.statement}?heap=${l.heap}`}>Line {l.n} of a statement</Link>
-          {l.state && ` says ${l.state}`}{l.segments > 0 && `, ${l.segments === 1 ? "1 segment" : `${l.segments} segments`}`}{l.charge && `, charged ${l.charge.amount} ${l.charge.currency}`}
+          {l.state && ` says ${l.state}`}
+          {l.segments > 0 && `, ${l.segments === 1 ? "1 segment" : `${l.segments} segments`}`}
+          {l.charge && `, charged ${l.charge.amount} ${l.charge.currency}`}
           {l.how === "number" && ", matched by number and time"}.
         </p>
       ))}

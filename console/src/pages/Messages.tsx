@@ -102,7 +102,8 @@ export function Messages() {
 
   function all() {
     setTyped("");
-    set({ q: undefined, state: undefined, kind: undefined, gateway: undefined, country: undefined, contested: undefined, weak: undefined, label: undefined });
+    const filters = ["q", "state", "kind", "gateway", "country", "contested", "weak", "label"];
+    set(Object.fromEntries(filters.map((name) => [name, undefined])));
   }
 
   function submit() {
@@ -154,7 +155,12 @@ export function Messages() {
   const narrowed = Boolean(state || kind || gateway || country || q || contested || weak || label.length > 0);
   return (
     <div className={compact ? "page compact" : "page"}>
-      <h1>{tally.data ? summary(tally.data) : "\u00a0"} <span className="quiet fw-normal fs-6">{span.hours === undefined ? "since the beginning" : span.hours ? `in ${span.words}` : span.words}</span></h1>
+      <h1>
+        {tally.data ? summary(tally.data) : "\u00a0"}{" "}
+        <span className="quiet fw-normal fs-6">
+          {span.hours === undefined ? "since the beginning" : span.hours ? `in ${span.words}` : span.words}
+        </span>
+      </h1>
       {tally.data && <TallyBar tally={tally.data} to={tallyLink} contested={contestedLink} />}
       {(page.error ?? tally.error) && <Refused error={page.error ?? tally.error} />}
       <Form className="filters" onSubmit={(e) => { e.preventDefault(); submit(); }}>

@@ -18,7 +18,9 @@ function Wanted({ need }: { need: Need }) {
         <Link to={need.link}>{need.title}</Link>
         {need.since && <span className="quiet fw-normal"> since {when(need.since)}</span>}
       </h2>
-      <p>{need.why} <span className="quiet">{need.cost}</span></p>
+      <p>
+        {need.why} <span className="quiet">{need.cost}</span>
+      </p>
       <p>{need.do}</p>
       <code className="mono">{need.command}</code>
     </li>
@@ -46,20 +48,36 @@ export function Today() {
   const took = arrivals.data?.all;
   return (
     <div className="page">
-      <h1>{items ? summary(items) : " "} <span className="quiet fw-normal fs-6">today</span></h1>
+      <h1>
+        {items ? summary(items) : " "} <span className="quiet fw-normal fs-6">today</span>
+      </h1>
       {tally.data && (
-        <TallyBar tally={tally.data} to={(s) => `/messages?span=today${s ? `&state=${s}` : ""}`} contested="/messages?span=today&contested=true" />
+        <TallyBar
+          tally={tally.data}
+          to={(s) => `/messages?span=today${s ? `&state=${s}` : ""}`}
+          contested="/messages?span=today&contested=true"
+        />
       )}
       {took && took.p50_ms !== null && took.p90_ms !== null && (
-        <p className="mt-2 mb-0"><Link to="/arrivals">Half arrive within {roughly(took.p50_ms)}, nine in ten within {roughly(took.p90_ms)}</Link></p>
+        <p className="mt-2 mb-0">
+          <Link to="/arrivals">
+            Half arrive within {roughly(took.p50_ms)}, nine in ten within {roughly(took.p90_ms)}
+          </Link>
+        </p>
       )}
       {tally.error && <Refused error={tally.error} />}
       {needs.error && !items && <Refused error={needs.error} />}
-      {items && items.length > 0 && <ul className="needs">{items.map((n) => <Wanted key={`${n.what} ${n.link}`} need={n} />)}</ul>}
+      {items && items.length > 0 && (
+        <ul className="needs">
+          {items.map((n) => (
+            <Wanted key={`${n.what} ${n.link}`} need={n} />
+          ))}
+        </ul>
+      )}
       {items && items.length === 0 && (
         <p className="empty">
-          Whatever wants a decision stands here: messages whose end nobody knows, receipts without a message, gateways that rest or fall silent.
-          Each with why, what it costs to wait, and what to do.
+          Whatever wants a decision stands here: messages whose end nobody knows, receipts without a message, gateways that rest or fall
+          silent. Each with why, what it costs to wait, and what to do.
         </p>
       )}
     </div>

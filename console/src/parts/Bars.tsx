@@ -23,10 +23,24 @@ export default function Bars({ title, bars }: { title: string; bars: ArrivalBar[
           <BarChart data={drawn} margin={{ top: 8, right: 12, bottom: 0, left: 0 }} barCategoryGap={1} accessibilityLayer={false}>
             <CartesianGrid vertical={false} stroke="var(--line)" />
             <XAxis dataKey="name" tick={tick} stroke="var(--line)" tickLine={false} interval="equidistantPreserveStart" />
-            <YAxis width={56} tick={tick} stroke="var(--line)" tickLine={false} axisLine={false} tickCount={4} allowDecimals={false} tickFormatter={amount} />
-            <Tooltip isAnimationActive={false} cursor={{ fill: "var(--plum-tint)" }} formatter={(n) => [amount(Number(n)), "messages"]}
+            <YAxis
+              width={56}
+              tick={tick}
+              stroke="var(--line)"
+              tickLine={false}
+              axisLine={false}
+              tickCount={4}
+              allowDecimals={false}
+              tickFormatter={amount}
+            />
+            <Tooltip
+              isAnimationActive={false}
+              cursor={{ fill: "var(--plum-tint)" }}
+              formatter={(n) => [amount(Number(n)), "messages"]}
               labelFormatter={(_, shown) => (shown[0]?.payload as { between?: string } | undefined)?.between ?? ""}
-              contentStyle={{ background: "var(--surface)", border: "1px solid var(--line)" }} labelStyle={{ color: "var(--quiet)" }} />
+              contentStyle={{ background: "var(--surface)", border: "1px solid var(--line)" }}
+              labelStyle={{ color: "var(--quiet)" }}
+            />
             <Bar dataKey="n" fill="var(--teal)" isAnimationActive={false} />
           </BarChart>
         </ResponsiveContainer>
@@ -34,8 +48,20 @@ export default function Bars({ title, bars }: { title: string; bars: ArrivalBar[
       <details>
         <summary className="quiet">As a table</summary>
         <Table size="sm" className="w-auto">
-          <thead><tr><th>Took</th><th className="text-end">Messages</th></tr></thead>
-          <tbody>{drawn.map((b) => <tr key={b.from_ms}><td>{b.between}</td><td className="text-end">{amount(b.n)}</td></tr>)}</tbody>
+          <thead>
+            <tr>
+              <th>Took</th>
+              <th className="text-end">Messages</th>
+            </tr>
+          </thead>
+          <tbody>
+            {drawn.map((b) => (
+              <tr key={b.from_ms}>
+                <td>{b.between}</td>
+                <td className="text-end">{amount(b.n)}</td>
+              </tr>
+            ))}
+          </tbody>
         </Table>
       </details>
     </figure>

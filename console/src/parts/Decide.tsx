@@ -35,17 +35,39 @@ export function Decide({ m }: { m: Message }) {
   if (!wanted && !m.decided) return null;
   return (
     <div className={wanted ? "notice" : "mb-3"}>
-      {m.decided && <p>This was decided. <Button size="sm" variant="link" disabled={decide.isPending} onClick={() => decide.mutate("take_back")}>Take it back</Button></p>}
+      {m.decided && (
+        <p>
+          This was decided.{" "}
+          <Button size="sm" variant="link" disabled={decide.isPending} onClick={() => decide.mutate("take_back")}>
+            Take it back
+          </Button>
+        </p>
+      )}
       {m.weak && <p>Nothing names this message, and what was said can only belong to it. Anything better takes its place.</p>}
       {m.rivals.length > 1 && <p>Claims contradict each other: {m.rivals.join(" and ")}. The handset's own word counts most.</p>}
       {m.state === "doubtful" && <p>It may have gone: no answer said whether the gateway took it.</p>}
       {m.state === "unknown" && !m.decided && <p>The time in which anyone might have told what became of it is over.</p>}
       {wanted && (
         <Form className="filters mb-0" onSubmit={(e) => e.preventDefault()}>
-          <Form.Control className="w-auto" size="sm" value={why} aria-label="Why" placeholder="If you know better, how" onChange={(e) => setWhy(e.target.value)} />
+          <Form.Control
+            className="w-auto"
+            size="sm"
+            value={why}
+            aria-label="Why"
+            placeholder="If you know better, how"
+            onChange={(e) => setWhy(e.target.value)}
+          />
           {verdicts.map(([verdict, words, means]) => (
-            <Button key={verdict} size="sm" variant="outline-primary" title={means} disabled={decide.isPending}
-              onClick={() => { if (verdict !== "send_again" || confirm("It may have arrived already. Send it again?")) decide.mutate(verdict); }}>
+            <Button
+              key={verdict}
+              size="sm"
+              variant="outline-primary"
+              title={means}
+              disabled={decide.isPending}
+              onClick={() => {
+                if (verdict !== "send_again" || confirm("It may have arrived already. Send it again?")) decide.mutate(verdict);
+              }}
+            >
               {words}
             </Button>
           ))}

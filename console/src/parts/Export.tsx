@@ -12,7 +12,18 @@ export function Export({ list, query = {} }: { list: string; query?: Record<stri
   };
   return (
     <p className="export quiet">
-      All of it as <a href={to("csv")} download>CSV</a>, <a href={to("xlsx")} download>XLSX</a> or <a href={to("jsonl")} download>JSON Lines</a>
+      All of it as{" "}
+      <a href={to("csv")} download>
+        CSV
+      </a>
+      ,{" "}
+      <a href={to("xlsx")} download>
+        XLSX
+      </a>{" "}
+      or{" "}
+      <a href={to("jsonl")} download>
+        JSON Lines
+      </a>
     </p>
   );
 }

@@ -16,7 +16,10 @@ import statements from "bootstrap-icons/icons/receipt.svg?raw";
 import today from "bootstrap-icons/icons/sunrise.svg?raw";
 import templates from "bootstrap-icons/icons/file-text.svg?raw";
 
-const icons = { batches, changes, replies, events, signOut, messages, dark, send, phone, light, countries, prices, senders, templates, gateways, today, statements };
+const icons = {
+  batches, changes, replies, events, signOut, messages, dark, send, phone, light, countries, prices, senders, templates,
+  gateways, today, statements,
+};
 
 /** A landmark beside a word of the rail; the word says all. */
 export function Icon({ name }: { name: keyof typeof icons }) {

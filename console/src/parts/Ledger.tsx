@@ -31,7 +31,11 @@ export function Ledger({ message }: { message: Message }) {
               <td className="mono ours quiet">{e.gateway_at ? precisely(e.gateway_at) : ""}</td>
               <td>{sourceWords[e.source]}</td>
               <td className="try">{e.attempt || ""}</td>
-              <td className={e.withdrawn ? "gone" : undefined}>{e.claim ? <>{e.claim}{e.weak && <span className="quiet"> weak</span>}{e.part > 0 && ` ${e.part}/${e.parts}`}</> : <span className="quiet">nothing</span>}</td>
+              <td className={e.withdrawn ? "gone" : undefined}>
+                {e.claim || <span className="quiet">nothing</span>}
+                {e.claim && e.weak && <span className="quiet"> weak</span>}
+                {e.claim && e.part > 0 && ` ${e.part}/${e.parts}`}
+              </td>
               <td className="makes">{evidence[i - 1]?.state_after === e.state_after ? <span className="quiet">no change</span> : <StateBadge state={e.state_after} />}</td>
               <td className="said">{e.withdrawn && <span className="quiet">withdrawn · </span>}{said(e)}</td>
               <td>

@@ -18,7 +18,9 @@ export function Spark({ values, label }: { values: (number | null)[]; label: str
   return (
     <svg className="spark" width={width} height={height} role="img" aria-label={label}>
       <path d={drawn} fill="none" stroke="var(--teal)" strokeWidth="1.5" strokeLinejoin="round" />
-      {alone.map((i) => <circle key={i} cx={x(i)} cy={y(values[i]!)} r="1.75" fill="var(--teal)" />)}
+      {alone.map((i) => (
+        <circle key={i} cx={x(i)} cy={y(values[i]!)} r="1.75" fill="var(--teal)" />
+      ))}
     </svg>
   );
 }

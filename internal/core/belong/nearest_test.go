@@ -19,14 +19,16 @@ func TestNearest(t *testing.T) {
 		want      []int
 		tied      []bool
 	}{
-		"one and one":            {[]Line{said("+1", 12)}, []Claimant{sent("+1", 10)}, []int{0}, []bool{false}},
-		"beyond the window":      {[]Line{said("+1", 80)}, []Claimant{sent("+1", 10)}, []int{-1}, []bool{false}},
-		"each the nearest":       {[]Line{said("+1", 31), said("+1", 11)}, []Claimant{sent("+1", 10), sent("+1", 30)}, []int{1, 0}, []bool{false, false}},
+		"one and one":       {[]Line{said("+1", 12)}, []Claimant{sent("+1", 10)}, []int{0}, []bool{false}},
+		"beyond the window": {[]Line{said("+1", 80)}, []Claimant{sent("+1", 10)}, []int{-1}, []bool{false}},
+		"each the nearest": {[]Line{said("+1", 31), said("+1", 11)}, []Claimant{sent("+1", 10), sent("+1", 30)}, []int{1, 0},
+			[]bool{false, false}},
 		"the nearest pair first": {[]Line{said("+1", 20), said("+1", 11)}, []Claimant{sent("+1", 10)}, []int{-1, 0}, []bool{false, false}},
 		"two as near to one":     {[]Line{said("+1", 12), said("+1", 8)}, []Claimant{sent("+1", 10)}, []int{-1, -1}, []bool{true, true}},
 		"one as near to two":     {[]Line{said("+1", 20)}, []Claimant{sent("+1", 10), sent("+1", 30)}, []int{-1}, []bool{true}},
-		"the sender tells":       {[]Line{from(said("+1", 20), "lh")}, []Claimant{by(sent("+1", 10), "LH"), by(sent("+1", 30), "X")}, []int{0}, []bool{false}},
-		"no moment":              {[]Line{{Number: "+1"}}, []Claimant{sent("+1", 10)}, []int{-1}, []bool{false}},
+		"the sender tells": {[]Line{from(said("+1", 20), "lh")}, []Claimant{by(sent("+1", 10), "LH"), by(sent("+1", 30), "X")},
+			[]int{0}, []bool{false}},
+		"no moment": {[]Line{{Number: "+1"}}, []Claimant{sent("+1", 10)}, []int{-1}, []bool{false}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

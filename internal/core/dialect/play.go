@@ -156,7 +156,8 @@ func (a *Amount) value() any {
 
 func (i Item) object() map[string]any {
 	object := said(map[string]any{
-		"reference": i.Reference, "gateway_ref": i.GatewayRef, "to": i.To, "state": i.State, "not_taken": i.NotTaken, "absent": i.Absent, "text": i.Text,
+		"reference": i.Reference, "gateway_ref": i.GatewayRef, "to": i.To, "state": i.State, "not_taken": i.NotTaken,
+		"absent": i.Absent, "text": i.Text,
 		"cause": i.Cause, "code": i.Code, "note": i.Note, "segments": i.Segments, "part": i.Part, "parts": i.Parts, "charge": i.Charge.value(),
 	})
 	if i.Index > 0 {

@@ -216,7 +216,8 @@ var words = map[string]delivery.State{
 
 // Word reads a state's word, as statements write it.
 func Word(s string) (delivery.State, bool) {
-	state, known := words[strings.ToLower(strings.Join(strings.FieldsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || r == '_' || r == '-' }), " "))]
+	between := func(r rune) bool { return unicode.IsSpace(r) || r == '_' || r == '-' }
+	state, known := words[strings.ToLower(strings.Join(strings.FieldsFunc(s, between), " "))]
 	return state, known
 }
 

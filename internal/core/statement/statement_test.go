@@ -87,11 +87,13 @@ func TestRead(t *testing.T) {
 		wrong string
 	}{
 		"all of it": {[]string{"wx-1", "m-1", "+447700900123", "LH", "2026-11-15 09:40:02", "3", "2", "0.066", "eur"},
-			Line{GatewayRef: "wx-1", Reference: "m-1", Number: "+447700900123", Sender: "LH", At: at, Code: "3", State: delivery.Delivered, Segments: 2,
+			Line{GatewayRef: "wx-1", Reference: "m-1", Number: "+447700900123", Sender: "LH", At: at, Code: "3",
+				State: delivery.Delivered, Segments: 2,
 				Charge: micros(66_000), Currency: "EUR"}, ""},
 		"a code with a cause": {[]string{"wx-1", "", "", "", "", "4"},
 			Line{GatewayRef: "wx-1", Code: "4", State: delivery.Undeliverable, Cause: delivery.Absent}, ""},
-		"a word":              {[]string{"wx-1", "", "", "", "", "DELIVRD"}, Line{GatewayRef: "wx-1", Code: "DELIVRD", State: delivery.Delivered}, ""},
+		"a word": {[]string{"wx-1", "", "", "", "", "DELIVRD"},
+			Line{GatewayRef: "wx-1", Code: "DELIVRD", State: delivery.Delivered}, ""},
 		"a zone of its own":   {[]string{"wx-1", "", "", "", "2026-11-15T07:40:02Z"}, Line{GatewayRef: "wx-1", At: at}, ""},
 		"a code nobody knows": {[]string{"wx-1", "", "", "", "", "99"}, Line{GatewayRef: "wx-1", Code: "99"}, `status "99"`},
 		"no time":             {[]string{"wx-1", "", "", "", "yesterday"}, Line{GatewayRef: "wx-1"}, `at "yesterday"`},
@@ -109,7 +111,8 @@ func TestRead(t *testing.T) {
 	}
 	for name, m := range map[string]Mapping{
 		"no such column": {Columns: map[Role]string{ID: "key"}}, "no such role": {Columns: map[Role]string{"colour": "id", ID: "id"}},
-		"no such zone": {Zone: "Atlantis", Columns: map[Role]string{ID: "id"}}, "no such currency": {Currency: "XYZ", Columns: map[Role]string{ID: "id"}},
+		"no such zone":       {Zone: "Atlantis", Columns: map[Role]string{ID: "id"}},
+		"no such currency":   {Currency: "XYZ", Columns: map[Role]string{ID: "id"}},
 		"nothing that names": {Columns: map[Role]string{Number: "to"}},
 	} {
 		if _, err := NewReader(head, m, codes); err == nil {
@@ -123,7 +126,8 @@ func TestAmountsAndTimes(t *testing.T) {
 	for given, want := range map[string][2]int64{ // with a point, with a comma; -1: it cannot be read
 		"0.066": {66_000, 66_000_000}, "0,066": {66_000_000, 66_000}, "1,234.50": {1_234_500_000, -1}, "1.234,50": {-1, 1_234_500_000},
 		"€ 0.05": {50_000, -1}, "0.05 EUR": {50_000, -1}, "1 234.5": {1_234_500_000, -1}, "-0.01": {-10_000, -1}, "--1": {-1, -1},
-		"": {-1, -1}, "free": {-1, -1}, "1.2.3": {-1, -1}, "9e9": {-1, -1}, "0.0000001": {0, -1}, "5": {5_000_000, 5_000_000}, ".5": {500_000, -1},
+		"": {-1, -1}, "free": {-1, -1}, "1.2.3": {-1, -1}, "9e9": {-1, -1}, "0.0000001": {0, -1},
+		"5": {5_000_000, 5_000_000}, ".5": {500_000, -1},
 	} {
 		for i, comma := range []bool{false, true} {
 			got, ok := ParseAmount(given, comma)

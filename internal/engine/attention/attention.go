@@ -99,7 +99,9 @@ func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
 		return a.needs, nil
 	}
 	var all []Need
-	for _, gather := range []func(context.Context, time.Time) ([]Need, error){a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements} {
+	for _, gather := range []func(context.Context, time.Time) ([]Need, error){
+		a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements,
+	} {
 		some, err := gather(ctx, now)
 		if err != nil {
 			return nil, err

@@ -409,7 +409,8 @@ func TestBelow(t *testing.T) {
 			t.Errorf("%s is below", rest)
 		}
 	}
-	for _, other := range []string{"http://app.example.net/hooks/x", "https://app.example.net:8443/hooks/x", "https://app.example.net.evil/hooks/x",
+	for _, other := range []string{"http://app.example.net/hooks/x", "https://app.example.net:8443/hooks/x",
+		"https://app.example.net.evil/hooks/x",
 		"https://app.example.net@evil/hooks/x", "https://me@app.example.net/hooks/x", "//app.example.net/hooks/x", "", "/hooks/x"} {
 		if r.Below(other) {
 			t.Errorf("%s is below", other)
