@@ -259,7 +259,7 @@ function Outcome({ t }: { t: Telling }) {
 
 /** What an event is about, as a link to it. */
 function About({ e }: { e: Happening }) {
-  const data = e.body.data as { to?: string; reference?: string; name?: string; title?: string; from?: string };
+  const data = (e.body?.data ?? {}) as { to?: string; reference?: string; name?: string; title?: string; from?: string };
   const [family] = e.type.split(".");
   if (family === "message")
     return (

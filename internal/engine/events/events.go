@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -36,6 +37,7 @@ type Events struct {
 
 	client *http.Client
 	holder uuid.UUID
+	until  atomic.Int64 // by our own clock, in nanoseconds since 1970: until when the lease is ours
 
 	mu      sync.Mutex
 	tellers map[uuid.UUID]*teller
@@ -51,13 +53,12 @@ func New(k kit.Kit, span time.Duration, onlyPublic bool, needs func(context.Cont
 // Run tells until ctx ends, whenever it has the lease.
 func (e *Events) Run(ctx context.Context) {
 	defer e.client.CloseIdleConnections()
-	var until time.Time // by our own clock
-	var halt func()     // nil: nobody is told by us
+	var halt func() // nil: nobody is told by us
 	defer func() {
 		if halt != nil {
 			halt()
 		}
-		e.giveBack(ctx, until)
+		e.giveBack(ctx)
 	}()
 	tick := time.NewTicker(e.Lease / 4)
 	defer tick.Stop()
@@ -66,14 +67,15 @@ func (e *Events) Run(ctx context.Context) {
 		held, err := e.Store.TakeLease(ctx, lease, e.holder, e.Lease)
 		switch {
 		case err == nil && held.Held:
-			until = asked.Add(e.Lease)
+			e.until.Store(asked.Add(e.Lease).UnixNano())
 			if halt == nil {
 				halt = e.begin(ctx)
 			}
-		case err == nil || time.Now().After(until.Add(-e.Lease/4)):
+		case err == nil || !e.holds():
 			if err != nil && ctx.Err() == nil {
 				e.Log.Error("keeping those who are told of events", "error", err)
 			}
+			e.until.Store(0)
 			if halt != nil {
 				halt()
 				halt = nil
@@ -100,9 +102,12 @@ func (e *Events) begin(ctx context.Context) func() {
 	}
 }
 
-// giveBack gives the lease back, if we ever had it, so that nobody has to wait for its end.
-func (e *Events) giveBack(ctx context.Context, had time.Time) {
-	if had.IsZero() {
+// holds reports whether the lease is ours.
+func (e *Events) holds() bool { return time.Now().UnixNano() < e.until.Load() }
+
+// giveBack gives the lease back, if we have it, so that nobody has to wait for its end.
+func (e *Events) giveBack(ctx context.Context) {
+	if !e.holds() {
 		return
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)

@@ -420,3 +420,24 @@ func TestBelow(t *testing.T) {
 		t.Error("one that lets messages name none has addresses below it")
 	}
 }
+
+// An event that cannot be read is parked, and holds up no other.
+func TestOneThatCannotBeReadHoldsUpNoOther(t *testing.T) {
+	t.Parallel()
+	d := open(t, pgtest.Database(t))
+	k := take(t, nil)
+	r := d.receiver("shop", k, 4)
+	now := d.Now()
+	bad := store.Event{ID: store.IDAt(now), Type: "message.delivered", Subject: store.NewID(), Data: []byte(`{"at": "soon"}`)}
+	if err := d.Store.Happen(t.Context(), now, []store.Event{bad}); err != nil {
+		t.Fatal(err)
+	}
+	d.happen(store.NewID(), 3)
+	stop := d.running()
+	eventually(t, "all others are told", func() bool { _, taken := k.counts(); return taken == 3 && d.left(r) == 0 })
+	stop()
+	told, err := d.Store.Tellings(t.Context(), []store.Event{bad})
+	if err != nil || len(told[bad.ID]) != 1 || told[bad.ID][0].Outcome != store.Parked {
+		t.Errorf("%+v, %v", told, err)
+	}
+}

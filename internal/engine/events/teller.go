@@ -58,6 +58,7 @@ type teller struct {
 	outcomes []store.Telling
 	writing  bool
 	flushAt  time.Time
+	hold     time.Time // until when nothing is written: it could not be
 
 	version  int // of what is set of it
 	failures int // in a row
@@ -160,11 +161,16 @@ func (t *teller) step(ctx context.Context, r *roster.Receiver) (wait time.Durati
 	if t.failures >= restAfter {
 		atOnce = 1
 	}
-	if resting {
+	switch {
+	case !t.e.holds(): // another instance may tell by now: what is on its way is ours, and no more
+		t.drop()
+		t.more = true
+		wait = t.e.Lease / 4
+	case resting:
 		t.drop()
 		t.more = true
 		wait = t.rest.Sub(t.e.Now())
-	} else {
+	default:
 		if t.more && !t.reading && len(t.inHand) <= readMost-setMost && (len(t.ready) < atOnce*2 || len(t.inHand) < setMost/2) {
 			t.read(ctx, r, atOnce)
 		}
@@ -176,9 +182,13 @@ func (t *teller) step(ctx context.Context, r *roster.Receiver) (wait time.Durati
 		}
 	}
 	if len(t.outcomes) > 0 && !t.writing {
-		if idling := t.running == 0 && len(t.ready) == 0; len(t.outcomes) >= flushAt || idling || !now.Before(t.flushAt) {
+		idling := t.running == 0 && len(t.ready) == 0
+		switch {
+		case now.Before(t.hold):
+			wait = min(wait, t.hold.Sub(now))
+		case len(t.outcomes) >= flushAt || idling || !now.Before(t.flushAt):
 			t.write(ctx)
-		} else {
+		default:
 			wait = min(wait, t.flushAt.Sub(now))
 		}
 	}
@@ -226,8 +236,8 @@ func (t *teller) put(s set) {
 		switch i := read[due.Seq]; {
 		case t.inHand[due.Seq]:
 			continue
-		case i == nil: // the event is no more
-			due.Outcome, due.Error, due.At = store.Parked, "it is kept no more", ptr(t.e.Now())
+		case i == nil:
+			due.Outcome, due.Error, due.At = store.Parked, "it is kept no more, or cannot be read", ptr(t.e.Now())
 			t.outcome(due)
 		case l != nil && due.Before == l.last:
 			l.last, l.wait = due.Seq, append(l.wait, i)
@@ -347,7 +357,7 @@ func (t *teller) wrote(ctx context.Context, w wrote) {
 		t.e.Log.Error("recording what was told", "receiver", t.id, "error", w.err)
 		// What was told stays in hand, so that it is not told again, and is written when it can be.
 		t.outcomes = append(w.what, t.outcomes...)
-		t.flushAt = time.Now().Add(time.Second)
+		t.hold = time.Now().Add(time.Second)
 		return
 	}
 	for _, o := range w.what {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -21,9 +20,9 @@ import (
 
 // Told is an event as an application is told of it: type, timestamp and data, as Standard Webhooks recommends.
 type Told struct {
-	Type      webhook.Type    `json:"type"`
-	Timestamp time.Time       `json:"timestamp"`
-	Data      json.RawMessage `json:"data"`
+	Type      webhook.Type `json:"type"`
+	Timestamp time.Time    `json:"timestamp"`
+	Data      any          `json:"data"`
 }
 
 // Message is what is told of a message: what never changes of it, and where it stood then. Its names are those of the
@@ -81,7 +80,7 @@ func (e *Events) items(ctx context.Context, r *roster.Receiver, due []store.Tell
 	items := make([]*item, 0, len(due))
 	for _, t := range due {
 		event := byID[t.EventID]
-		if event == nil {
+		if event == nil || bodies[t.EventID] == nil {
 			continue
 		}
 		one := &item{Telling: t, kind: event.Type, to: r.Address, body: bodies[t.EventID]}
@@ -96,7 +95,8 @@ func (e *Events) items(ctx context.Context, r *roster.Receiver, due []store.Tell
 	return items, nil
 }
 
-// Bodies are what is told of events, by their ids. They are the same however often they are told.
+// Bodies are what is told of events, by their ids. They are the same however often they are told. One that cannot be
+// read is left out, and holds up no other.
 func (e *Events) Bodies(ctx context.Context, events []store.Event) (map[uuid.UUID][]byte, error) {
 	var messages []uuid.UUID
 	for _, one := range events {
@@ -110,15 +110,24 @@ func (e *Events) Bodies(ctx context.Context, events []store.Event) (map[uuid.UUI
 	}
 	bodies := make(map[uuid.UUID][]byte, len(events))
 	for _, one := range events {
-		told := Told{Type: one.Type, Timestamp: one.At().UTC(), Data: one.Data}
+		var data any = one.Data
 		if isAboutMessage(one) {
-			if told.Data, err = e.message(ctx, one, contents); err != nil {
+			m, err := e.message(one, contents)
+			if err != nil {
+				e.Log.Error("an event cannot be read", "event", one.ID, "error", err)
+				continue
+			}
+			if m.Batch, m.Row, err = e.batchOf(ctx, one.Subject); err != nil {
 				return nil, err
 			}
+			data = m
 		}
-		if bodies[one.ID], err = json.Marshal(told); err != nil {
-			return nil, fmt.Errorf("event %s: %w", one.ID, err)
+		body, err := json.Marshal(Told{Type: one.Type, Timestamp: one.At().UTC(), Data: data})
+		if err != nil {
+			e.Log.Error("an event cannot be told", "event", one.ID, "error", err)
+			continue
 		}
+		bodies[one.ID] = body
 	}
 	return bodies, nil
 }
@@ -126,12 +135,12 @@ func (e *Events) Bodies(ctx context.Context, events []store.Event) (map[uuid.UUI
 func isAboutMessage(one store.Event) bool { return strings.HasPrefix(string(one.Type), "message.") }
 
 // message is what is told of a message.
-func (e *Events) message(ctx context.Context, one store.Event, contents map[uuid.UUID]store.Content) (json.RawMessage, error) {
+func (e *Events) message(one store.Event, contents map[uuid.UUID]store.Content) (m Message, err error) {
 	var then store.Told
 	if err := json.Unmarshal(one.Data, &then); err != nil {
-		return nil, fmt.Errorf("event %s: %w", one.ID, err)
+		return m, err
 	}
-	m := Message{
+	m = Message{
 		ID:         one.Subject,
 		Kind:       string(one.Kind),
 		Labels:     one.Labels.Map(),
@@ -157,11 +166,7 @@ func (e *Events) message(ctx context.Context, one store.Event, contents map[uuid
 		m.To, m.Sender, m.Reference, m.Country, m.Template, m.Segments, m.CreatedAt = c.To.String(), c.Sender, c.Reference, c.Country, c.Template,
 			c.Segments, c.CreatedAt
 	}
-	var err error
-	if m.Batch, m.Row, err = e.batchOf(ctx, one.Subject); err != nil {
-		return nil, err
-	}
-	return json.Marshal(m)
+	return m, nil
 }
 
 // batchesKnown is how many batches are remembered by their first messages.
