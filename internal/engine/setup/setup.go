@@ -1,6 +1,6 @@
 // Package setup writes everything that is set up here to one file and takes it
 // in again, so that a set-up can live in version control and be moved: gateways
-// with their dialects, routes, senders, templates and country rules. Secrets
+// with their dialects, receivers of events, routes, senders, templates and country rules. Secrets
 // never stand in it; placeholders do.
 package setup
 
@@ -23,11 +23,12 @@ import (
 
 // File is a set-up as it is written. Its parts may be left out.
 type File struct {
-	Gateways  []Gateway `yaml:"gateways,omitempty"`
-	Routes    []Route   `yaml:"routes,omitempty"`
-	Senders   []Sender  `yaml:"senders,omitempty"`
-	Rules     []any     `yaml:"rules,omitempty"`     // those that differ from the ones that ship
-	Templates []any     `yaml:"templates,omitempty"` // each as in a file of its own
+	Gateways  []Gateway  `yaml:"gateways,omitempty"`
+	Receivers []Receiver `yaml:"receivers,omitempty"` // of events
+	Routes    []Route    `yaml:"routes,omitempty"`
+	Senders   []Sender   `yaml:"senders,omitempty"`
+	Rules     []any      `yaml:"rules,omitempty"`     // those that differ from the ones that ship
+	Templates []any      `yaml:"templates,omitempty"` // each as in a file of its own
 }
 
 // Gateway is a gateway as it is written. Dialect names one that ships, Source is
@@ -50,6 +51,20 @@ type Gateway struct {
 	Senders     []string          `yaml:"senders,omitempty"`
 	LowBalance  string            `yaml:"low_balance,omitempty"`
 	Prices      string            `yaml:"prices,omitempty"` // a price list in CSV
+}
+
+// Receiver is a receiver of events as it is written. Whose messages may name addresses below it is not in it: keys never
+// are.
+type Receiver struct {
+	Name    string            `yaml:"name"`
+	Address string            `yaml:"address"`
+	Secret  string            `yaml:"secret"`
+	Types   []string          `yaml:"types,omitempty"`
+	Kinds   []string          `yaml:"kinds,omitempty"`
+	Labels  map[string]string `yaml:"labels,omitempty"`
+	Reports string            `yaml:"reports,omitempty"`
+	AtOnce  int               `yaml:"at_once,omitempty"`
+	Timeout string            `yaml:"timeout,omitempty"`
 }
 
 // Route is a route as it is written.
@@ -77,7 +92,7 @@ type Sender struct {
 	Registrations map[string]string `yaml:"registrations,omitempty"`
 	TwoWay        bool              `yaml:"two_way,omitempty"`
 	PerSecond     int               `yaml:"per_second,omitempty"`
-	RepliesTo     string            `yaml:"replies_to,omitempty"` // a receiver of events, which is set by itself
+	RepliesTo     string            `yaml:"replies_to,omitempty"` // a receiver of events
 }
 
 // Default is what a sender is the default for; empty stands for all.
@@ -120,6 +135,11 @@ func Write(r *roster.Roster) ([]byte, error) {
 		}
 		room -= len(one.Prices)
 		f.Gateways = append(f.Gateways, one)
+	}
+	for _, one := range r.Receivers() {
+		if !one.Follows() {
+			f.Receivers = append(f.Receivers, writtenReceiver(one))
+		}
 	}
 	for _, record := range book.Routes {
 		one := Route{
@@ -217,6 +237,18 @@ func written(g *roster.Gateway) Gateway {
 	}
 	if g.LowBalanceMicros != nil {
 		w.LowBalance = explain.Amount(*g.LowBalanceMicros)
+	}
+	return w
+}
+
+func writtenReceiver(r *roster.Receiver) Receiver {
+	w := Receiver{Name: r.Name, Address: r.Address, Secret: Placeholder(r.Name, "webhook_secret"), Types: some(r.Types),
+		Reports: string(r.Reports), AtOnce: r.AtOnce, Timeout: span.Format(r.Timeout())}
+	for _, k := range r.Kinds {
+		w.Kinds = append(w.Kinds, string(k))
+	}
+	if r.Labels != "" {
+		w.Labels = r.Labels.Map()
 	}
 	return w
 }

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/engine/roster"
@@ -180,5 +182,73 @@ func TestHalfAFileIsNotTakenIn(t *testing.T) {
 	}
 	if len(r.All()) > 0 || len(r.Book().Senders) > 0 || len(r.Book().Templates()) > 0 || len(r.Book().Routes) > 0 {
 		t.Errorf("something was taken in: %+v", r.Book())
+	}
+}
+
+// Receivers of events are written without their secrets, and taken in before the senders whose replies they are told of.
+func TestReceiversAreWrittenAndTakenIn(t *testing.T) {
+	t.Parallel()
+	const secret, other = "whsec_c2VjcmV0c2VjcmV0c2VjcmV0c2VjcmV0", "whsec_b3RoZXJvdGhlcm90aGVyb3RoZXJvdGhlcg=="
+	const source = `receivers:
+  - name: shop
+    address: https://shop.example.net/hook
+    secret: "${SHOP_WEBHOOK_SECRET}"
+    types: [message.*, reply.received]
+    kinds: [otp]
+    labels: {pier: east}
+    reports: also
+    timeout: 5
+senders:
+  - sender: "+447700900000"
+    two_way: true
+    replies_to: shop
+`
+	r, s := rostertest.Roster(t)
+	taken := func(source, secret string) (Change, error) {
+		secrets := map[string]string{}
+		if secret != "" {
+			secrets["SHOP_WEBHOOK_SECRET"] = secret
+		}
+		return Take(t.Context(), s, r, []byte(source), secrets, "test", time.Now(), false)
+	}
+	if _, err := taken(source, ""); err == nil || err.Error() != "secrets: there is no value for SHOP_WEBHOOK_SECRET" {
+		t.Errorf("without its secret: %v", err)
+	}
+	change, err := taken(source, secret)
+	if err != nil || len(change.New) != 2 {
+		t.Fatalf("%+v, %v", change, err)
+	}
+	written, err := Write(r)
+	if err != nil || strings.Contains(string(written), "whsec_") || !strings.Contains(string(written), "${SHOP_WEBHOOK_SECRET}") {
+		t.Fatalf("%v\n%s", err, written)
+	}
+	for name, tt := range map[string]struct {
+		source, secret string
+		changed        int
+	}{
+		"again": {string(written), "", 0}, "with its secret": {string(written), secret, 0},
+		"with more of it": {strings.Replace(string(written), "at_once: 16", "at_once: 4", 1), "", 1},
+	} {
+		if change, err := taken(tt.source, tt.secret); err != nil || len(change.New) > 0 || len(change.Changed) != tt.changed {
+			t.Errorf("%s: %+v, %v", name, change, err)
+		}
+		if _, err := taken(string(written), ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := taken(string(written), other); err != nil {
+		t.Fatal(err)
+	}
+	if one := r.Receiver(uuid.Nil, "shop"); len(one.Signing(time.Now())) != 2 || one.Secrets[0].Secret.Reveal() != other || one.AtOnce != 16 {
+		t.Errorf("%+v", one)
+	}
+	for wrong, want := range map[string]string{
+		`"${SHOP_WEBHOOK_SECRET}"`: "receiver shop: secret", "[otp]": "receiver shop: kinds[0]", "timeout: 5": "receiver shop: timeout",
+		"https://": "receiver shop: address",
+	} {
+		if _, err := taken(strings.Replace(source, wrong, map[string]string{"[otp]": "[sms]", "timeout: 5": "timeout: soon"}[wrong], 1), ""); err == nil ||
+			!strings.Contains(err.Error(), want) {
+			t.Errorf("without %s: %v", wrong, err)
+		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml"
+	"github.com/google/uuid"
 
 	"calmpigeon.example/dialects"
 	"calmpigeon.example/internal/core/document"
@@ -63,7 +64,7 @@ func Take(
 		}
 		t := taking{ctx: ctx, roster: within, secrets: secrets, by: by, now: now, change: &change,
 			broken: map[string]bool{}, missing: map[string]bool{}}
-		for _, part := range []func(File) error{t.gateways, t.prices, t.senders, t.rules, t.templates, t.routes} {
+		for _, part := range []func(File) error{t.gateways, t.prices, t.receivers, t.senders, t.rules, t.templates, t.routes} {
 			if err := part(f); err != nil {
 				return err
 			}
@@ -273,6 +274,65 @@ func (t *taking) prices(f File) error {
 		}
 		put := func() error { return t.roster.PutPrices(t.ctx, gateway, entries, t.by, t.now) }
 		if err := t.note(name, before != "", before == after, put); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// receivers takes receivers of events in. One that is there keeps its secret, unless another is given: then events are
+// signed with both for a while.
+func (t *taking) receivers(f File) error {
+	for _, w := range f.Receivers {
+		name := "receiver " + w.Name
+		m := placeholder.FindStringSubmatch(w.Secret)
+		if m == nil {
+			t.faults.Add(name+": secret", "it stands in the file itself, or is missing",
+				"a placeholder such as "+Placeholder(w.Name, "webhook_secret")+", whose value is taken from the environment")
+			continue
+		}
+		w.Types, w.Kinds = some(w.Types), some(w.Kinds)
+		settings := roster.ReceiverSettings{Address: &w.Address, Types: &w.Types, Kinds: &w.Kinds, Labels: w.Labels, AtOnce: number(w.AtOnce)}
+		if settings.Labels == nil {
+			settings.Labels = map[string]string{}
+		}
+		if w.Reports != "" {
+			settings.Reports = &w.Reports
+		}
+		if w.Timeout != "" {
+			d, err := span.Parse(w.Timeout)
+			if err != nil {
+				t.faults.Add(name+": timeout", fmt.Sprintf("%q is not a time span", w.Timeout), span.Accepted)
+				continue
+			}
+			w.Timeout, settings.Timeout = span.Format(d), &d
+		}
+		secret, given := t.secrets[m[1]]
+		there := t.roster.Receiver(uuid.Nil, w.Name)
+		if there == nil {
+			if given {
+				settings.Secret = &secret
+			} else {
+				t.missing[m[1]] = true
+			}
+			if err := t.note(name, false, false, func() error {
+				_, err := t.roster.AddReceiver(t.ctx, w.Name, settings, t.now)
+				return err
+			}); err != nil {
+				return err
+			}
+			continue
+		}
+		now := writtenReceiver(there)
+		now.Secret = w.Secret
+		turned := given && there.Secrets[0].Secret.Reveal() != secret
+		if err := t.note(name, true, !turned && reflect.DeepEqual(now, w), func() error {
+			_, err := t.roster.ChangeReceiver(t.ctx, there.ID, settings)
+			if err == nil && turned {
+				_, err = t.roster.RotateSecret(t.ctx, there.ID, secret, nil, t.now)
+			}
+			return err
+		}); err != nil {
 			return err
 		}
 	}
