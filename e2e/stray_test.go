@@ -392,14 +392,7 @@ func TestWeaklyFailedRowsAreNotRetried(t *testing.T) {
 	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "sandbank", How: "cut after taking", Times: 1}); err != nil {
 		t.Fatal(err)
 	}
-	one := must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Name: "storm", Text: "Berth 2", AtAnyHour: true}))
-	must[client.BatchAppended](t)(
-		h.Client.AppendRows(t.Context(), one.ID, strings.NewReader("to\n+447700900280\n"), client.ListHint{At: -1}),
-	)
-	must[client.Batch](t)(h.Client.RehearseBatch(t.Context(), one.ID))
-	eventually(t, "it is rehearsed", func() bool {
-		return must[client.Batch](t)(h.Client.Batch(t.Context(), one.ID)).State == "rehearsed"
-	})
+	one := h.batched([]byte("to\n+447700900280\n"), client.BatchWants{Name: "storm", Text: "Berth 2", AtAnyHour: true})
 	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), one.ID, client.Launch{}))
 	eventually(t, "it failed, weakly", func() bool {
 		l := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{Weak: true}, "", 9))

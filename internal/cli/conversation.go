@@ -24,8 +24,8 @@ func (a *app) conversationList() *cobra.Command {
 		Short:   "List numbers that wrote, those that wrote last first",
 		Example: "  pigeon conversation list --waiting\n  pigeon conversation list wheelchair",
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			if limit < 1 || limit > 500 {
-				return usagef("--limit %d: accepted is 1 to 500", limit)
+			if err := listLimit(limit); err != nil {
+				return err
 			}
 			f.Q = strings.Join(args, " ")
 			page, err := c.Conversations(cmd.Context(), f, "", limit)
@@ -65,8 +65,8 @@ func (a *app) conversationShow() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "show NUMBER", Short: "Show what was said with a number, the oldest first", Args: cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			if limit < 1 || limit > 500 {
-				return usagef("--limit %d: accepted is 1 to 500", limit)
+			if err := listLimit(limit); err != nil {
+				return err
 			}
 			page, err := c.Conversation(cmd.Context(), args[0], "", limit)
 			if err != nil {

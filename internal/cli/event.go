@@ -77,8 +77,8 @@ func (a *app) eventList() *cobra.Command {
 		Example: "  pigeon event list --receiver shop --outcome parked\n  pigeon event list --message 019abd5d-…",
 		Args:    cobra.NoArgs,
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			if limit < 1 || limit > 500 {
-				return usagef("--limit %d: accepted is 1 to 500", limit)
+			if err := listLimit(limit); err != nil {
+				return err
 			}
 			chosen, err := f.filter(time.Now())
 			if err != nil {
@@ -97,27 +97,9 @@ func (a *app) eventList() *cobra.Command {
 			}
 			var rows [][]string
 			for _, e := range page.Items {
-				for _, t := range e.Tellings {
-					if f.Receiver != "" && t.Receiver != f.Receiver {
-						continue
-					}
-					rows = append(
-						rows,
-						[]string{
-							e.ID,
-							a.at(e.At),
-							e.Type,
-							t.Receiver,
-							outcomeShape(t.Outcome) + t.Outcome,
-							answered(t),
-							fmt.Sprint(t.Tries),
-							a.due(t.DueAt),
-							e.Subject,
-						},
-					)
-				}
+				rows = append(rows, a.tellingRows(e, f.Receiver)...)
 			}
-			err = a.print(cmd, page, []string{"id", "at", "type", "receiver", "outcome", "answer", "tries", "due", "about"}, rows)
+			err = a.print(cmd, page, tellingHead, rows)
 			if err == nil && page.Next != "" && a.config.GetString("output") == "table" {
 				fmt.Fprintln(
 					cmd.ErrOrStderr(),
@@ -130,6 +112,23 @@ func (a *app) eventList() *cobra.Command {
 	f.add(cmd)
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many events, at most 500")
 	return cmd
+}
+
+var tellingHead = []string{"id", "at", "type", "receiver", "outcome", "answer", "tries", "due", "about"}
+
+// tellingRows are who was told of an event, or one of them.
+func (a *app) tellingRows(e client.Event, receiver string) (rows [][]string) {
+	for _, t := range e.Tellings {
+		if receiver != "" && t.Receiver != receiver {
+			continue
+		}
+		outcome := t.Outcome
+		if a.config.GetString("output") == "table" {
+			outcome = outcomeShape(outcome) + outcome
+		}
+		rows = append(rows, []string{e.ID, a.at(e.At), e.Type, t.Receiver, outcome, answered(t), fmt.Sprint(t.Tries), a.due(t.DueAt), e.Subject})
+	}
+	return rows
 }
 
 func outcomeShape(outcome string) string {
@@ -172,24 +171,7 @@ func (a *app) eventShow() *cobra.Command {
 				return err
 			}
 			if a.config.GetString("output") != "table" {
-				var rows [][]string
-				for _, t := range e.Tellings {
-					rows = append(
-						rows,
-						[]string{
-							e.ID,
-							a.at(e.At),
-							e.Type,
-							t.Receiver,
-							t.Outcome,
-							answered(t),
-							fmt.Sprint(t.Tries),
-							a.due(t.DueAt),
-							e.Subject,
-						},
-					)
-				}
-				return a.print(cmd, e, []string{"id", "at", "type", "receiver", "outcome", "answer", "tries", "due", "about"}, rows)
+				return a.print(cmd, e, tellingHead, a.tellingRows(e, ""))
 			}
 			out := cmd.OutOrStdout()
 			fmt.Fprintf(out, "%s at %s, about %s\n\n", e.Type, a.at(e.At), e.Subject)
@@ -406,34 +388,23 @@ func (f *receiverFlags) add(cmd *cobra.Command) {
 }
 
 // settings are those options that were given.
-func (f *receiverFlags) settings(cmd *cobra.Command) (s client.ReceiverSettings, err error) {
-	given := cmd.Flags().Changed
-	if given("address") {
-		s.Address = &f.address
-	}
-	if given("reports") {
-		s.Reports = &f.reports
-	}
-	if given("type") {
-		s.Types = &f.types
-	}
-	if given("kind") {
-		s.Kinds = &f.kinds
-	}
-	if given("sent-by") {
-		s.Keys = &f.keys
-	}
-	if given("at-once") {
-		s.AtOnce = &f.atOnce
-	}
-	if given("timeout") {
-		timeout := client.Span(f.timeout)
-		s.Timeout = &timeout
-	}
-	if given("label") {
+func (f *receiverFlags) settings(cmd *cobra.Command) client.ReceiverSettings {
+	timeout := client.Span(f.timeout)
+	s := client.ReceiverSettings{Address: changed(cmd, "address", &f.address), Reports: changed(cmd, "reports", &f.reports),
+		Types: changed(cmd, "type", &f.types), Kinds: changed(cmd, "kind", &f.kinds), Keys: changed(cmd, "sent-by", &f.keys),
+		AtOnce: changed(cmd, "at-once", &f.atOnce), Timeout: changed(cmd, "timeout", &timeout)}
+	if cmd.Flags().Changed("label") {
 		s.Labels = f.labels
 	}
-	return s, err
+	return s
+}
+
+// changed is the value of an option, nil if it was not given.
+func changed[T any](cmd *cobra.Command, option string, value *T) *T {
+	if !cmd.Flags().Changed(option) {
+		return nil
+	}
+	return value
 }
 
 func (a *app) receiverAdd() *cobra.Command {
@@ -448,10 +419,7 @@ func (a *app) receiverAdd() *cobra.Command {
 			"  pigeon event receiver add codes --address https://app.example.net/hook --kind otp --type message.delivered,message.undeliverable",
 		Args: cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			s, err := f.settings(cmd)
-			if err != nil {
-				return err
-			}
+			s := f.settings(cmd)
 			s.Name = args[0]
 			if secret != "" {
 				value, err := secretValue(secret)
@@ -481,11 +449,7 @@ func (a *app) receiverSet() *cobra.Command {
 		Example: "  pigeon event receiver set shop --type message.*,batch.finished --at-once 4",
 		Args:    cobra.ExactArgs(1),
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			s, err := f.settings(cmd)
-			if err != nil {
-				return err
-			}
-			r, err := c.ChangeReceiver(cmd.Context(), args[0], s)
+			r, err := c.ChangeReceiver(cmd.Context(), args[0], f.settings(cmd))
 			if err != nil {
 				return err
 			}

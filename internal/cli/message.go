@@ -411,8 +411,8 @@ func (a *app) messageFind() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if limit < 1 || limit > 500 {
-				return usagef("--limit %d: accepted is 1 to 500", limit)
+			if err := listLimit(limit); err != nil {
+				return err
 			}
 			page, err := c.Find(cmd.Context(), filter, cursor, limit)
 			if err != nil {

@@ -143,3 +143,11 @@ func counted[N int | int64](n N, thing string) string {
 	}
 	return thousands(n) + " " + thing + "s"
 }
+
+// listLimit checks how many are asked for of a list.
+func listLimit(limit int) error {
+	if limit < 1 || limit > 500 {
+		return usagef("--limit %d: accepted is 1 to 500", limit)
+	}
+	return nil
+}

@@ -61,8 +61,8 @@ func (a *app) strayList() *cobra.Command {
 		Example: "  pigeon stray list --gateway oldpier\n  pigeon stray list --fate discarded --output csv",
 		Args:    cobra.NoArgs,
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			if limit < 1 || limit > 500 {
-				return usagef("--limit %d: accepted is 1 to 500", limit)
+			if err := listLimit(limit); err != nil {
+				return err
 			}
 			page, err := c.Strays(cmd.Context(), f, "", limit)
 			if err != nil {

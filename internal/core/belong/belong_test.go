@@ -141,23 +141,9 @@ func TestJudgeFindsWhatHasNoOtherWay(t *testing.T) {
 				decided++
 			}
 		}
-		order, others := r.Perm(len(lines)), r.Perm(len(claimants))
-		moved, shuffled := make([]Line, len(lines)), make([]Claimant, len(claimants))
-		for i, to := range order {
-			moved[to] = lines[i]
-		}
-		for i, to := range others {
-			shuffled[to] = claimants[i]
-		}
-		again := Judge(moved, shuffled, usual)
-		for i, v := range got {
-			if v.Claimant >= 0 {
-				v.Claimant = others[v.Claimant]
-			}
-			if !reflect.DeepEqual(again[order[i]], v) {
-				t.Fatalf("seed %d: in another order line %d is %+v, not %+v", seed, i, again[order[i]], v)
-			}
-		}
+		sameInAnyOrder(t, seed, r, lines, claimants, got, func(lines []Line, claimants []Claimant) []Verdict {
+			return Judge(lines, claimants, usual)
+		})
 	}
 	if decided < 500 || undecided < 500 {
 		t.Errorf("%d decided and %d not: the histories are too alike", decided, undecided)
@@ -172,5 +158,28 @@ func BenchmarkJudge(b *testing.B) {
 	}
 	for b.Loop() {
 		Judge(lines, claimants, usual)
+	}
+}
+
+// sameInAnyOrder holds what was found against what is found when lines and claimants stand in another order.
+func sameInAnyOrder(t *testing.T, seed uint64, r *rand.Rand, lines []Line, claimants []Claimant, got []Verdict,
+	judge func([]Line, []Claimant) []Verdict) {
+	t.Helper()
+	order, others := r.Perm(len(lines)), r.Perm(len(claimants))
+	moved, shuffled := make([]Line, len(lines)), make([]Claimant, len(claimants))
+	for i, to := range order {
+		moved[to] = lines[i]
+	}
+	for i, to := range others {
+		shuffled[to] = claimants[i]
+	}
+	again := judge(moved, shuffled)
+	for i, v := range got {
+		if v.Claimant >= 0 {
+			v.Claimant = others[v.Claimant]
+		}
+		if !reflect.DeepEqual(again[order[i]], v) {
+			t.Fatalf("seed %d: in another order line %d is %+v, not %+v", seed, i, again[order[i]], v)
+		}
 	}
 }

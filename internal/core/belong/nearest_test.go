@@ -2,7 +2,6 @@ package belong
 
 import (
 	"math/rand/v2"
-	"reflect"
 	"testing"
 	"time"
 )
@@ -89,22 +88,8 @@ func TestNearestIsOneToOneInAnyOrder(t *testing.T) {
 				}
 			}
 		}
-		order, others := r.Perm(len(lines)), r.Perm(len(claimants))
-		moved, shuffled := make([]Line, len(lines)), make([]Claimant, len(claimants))
-		for i, to := range order {
-			moved[to] = lines[i]
-		}
-		for i, to := range others {
-			shuffled[to] = claimants[i]
-		}
-		again := Nearest(moved, shuffled, rule)
-		for i, v := range got {
-			if v.Claimant >= 0 {
-				v.Claimant = others[v.Claimant]
-			}
-			if !reflect.DeepEqual(again[order[i]], v) {
-				t.Fatalf("seed %d: in another order line %d is %+v, not %+v", seed, i, again[order[i]], v)
-			}
-		}
+		sameInAnyOrder(t, seed, r, lines, claimants, got, func(lines []Line, claimants []Claimant) []Verdict {
+			return Nearest(lines, claimants, rule)
+		})
 	}
 }
