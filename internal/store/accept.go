@@ -152,9 +152,9 @@ const (
 		AS n (id, key_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, valid_until,
 		created_at, country, template, registration, given, fields, flash, route, begun, held_until, report_via, report_to)`
 	insertStandings = `INSERT INTO standings_%M
-		(id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest, attempts)
+		(id, gateway_id, valid_until, changed_at, price_micros, cut_id, lane, state, currency, digest, attempts, avoidable_micros)
 	SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::timestamptz[], $5::bigint[], $6::int[], $7::int[], $8::text[],
-		$9::text[], $10::bytea[], $11::int[])`
+		$9::text[], $10::bytea[], $11::int[], $12::bigint[])`
 )
 
 // accept writes new messages.
@@ -261,6 +261,7 @@ func queueMessages(b *pgx.Batch, m month, set []Acceptance) error {
 		word(func(m *Message) string { return m.Price.Currency() }),
 		digests,
 		numbers(set, func(a *Acceptance) int { return a.Message.Attempts }),
+		column(set, func(a *Acceptance) *int64 { return orNone(a.Message.Avoidable) }),
 	)
 	return nil
 }

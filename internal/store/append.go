@@ -145,6 +145,7 @@ func (s *Store) AppendTo(ctx context.Context, now time.Time, messages []Message,
 			counts:    tallyDeltas{},
 			batches:   batchDeltas{},
 			arrivals:  arrivalDeltas{},
+			money:     moneyDeltas{},
 			evidence:  map[month][]Evidence{},
 			standings: map[month][]Message{},
 		}
@@ -185,6 +186,7 @@ type changes struct {
 	counts        tallyDeltas
 	batches       batchDeltas
 	arrivals      arrivalDeltas
+	money         moneyDeltas
 	events        []Event
 }
 
@@ -268,6 +270,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	c.places(&before, m)
 	c.counts.move(&before, m)
 	c.batches.move(&before, m)
+	c.money.move(&before, m)
 	c.arrivals.note(&before, m, known, evidence)
 	if c.store.heard().Any {
 		if e, is := eventOf(&before, m, c.now); is {
@@ -377,11 +380,11 @@ func (m *Message) openTimes(now time.Time) {
 const updateStandings = `WITH written AS (UPDATE standings_%M s SET gateway_id = n.gateway_id, state = n.state, cause = n.cause,
 		rivals = n.rivals, attempts = n.attempts,
 		changed_at = n.changed_at, settled_at = n.settled_at, price_micros = n.price_micros, currency = n.currency, repeats = n.repeats,
-			digest = n.digest, version = n.version + 1
+			digest = n.digest, version = n.version + 1, avoidable_micros = n.avoidable_micros
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::int[], $7::timestamptz[], $8::timestamptz[],
 		$9::bigint[], $10::text[],
-		$11::int[], $12::bytea[], $13::int[]) AS n (id, gateway_id, state, cause, rivals, attempts, changed_at, settled_at, price_micros,
-			currency, repeats, digest, version)
+		$11::int[], $12::bytea[], $13::int[], $15::bigint[]) AS n (id, gateway_id, state, cause, rivals, attempts, changed_at, settled_at,
+			price_micros, currency, repeats, digest, version, avoidable_micros)
 	WHERE s.id = n.id AND s.version = n.version RETURNING 1)
 	SELECT all_written(count(*), $14) FROM written`
 
@@ -409,6 +412,7 @@ func queueStandings(b *pgx.Batch, m month, set []Message) {
 		digests,
 		column(set, func(m *Message) int32 { return m.version }),
 		len(set),
+		column(set, func(m *Message) *int64 { return orNone(m.Avoidable) }),
 	)
 }
 
@@ -459,6 +463,7 @@ func (c *changes) queue(b *pgx.Batch) {
 	c.counts.queue(b)
 	c.batches.queue(b)
 	c.arrivals.queue(b)
+	c.money.queue(b)
 	c.store.queueEvents(b, c.now, c.events) // after what changed: they are numbered when nobody else can change it
 }
 

@@ -76,6 +76,9 @@ func (e *Evidence) Fact() delivery.Evidence {
 	fact := delivery.Evidence{Source: e.Source, Claim: e.Claim, Cause: e.Cause, Attempt: e.Attempt, Part: e.Part, Parts: e.Parts,
 		GatewayRef: e.GatewayRef, Code: e.Code, Note: e.Note,
 		Ground: e.Ground, Weak: e.Weak, Over: e.Over, Withdraws: e.Withdraws}
+	if e.ChargeMicros != nil {
+		fact.Charge = delivery.Charge{Told: true, Micros: *e.ChargeMicros, Currency: e.ChargeCurrency}
+	}
 	switch {
 	case e.GatewayAt != nil:
 		fact.GatewayAt = *e.GatewayAt

@@ -81,6 +81,8 @@ type Standing struct {
 	ChangedAt  time.Time
 	SettledAt  *time.Time
 	Price      price.Money // no amount if it is not known
+	// Avoidable is what of the price characters cost that could be replaced safely, in millionths.
+	Avoidable int64
 	// Repeats is how many facts said again what was known.
 	Repeats int
 
@@ -105,7 +107,7 @@ const (
 		m.valid_until, m.created_at, m.country, m.template, m.registration, m.given, m.fields, m.flash, m.route, m.held_until,
 		coalesce(m.report_to, '')`
 	standingColumns = `s.gateway_id, s.state, s.cause, s.rivals, s.attempts, s.changed_at, s.settled_at, s.price_micros, s.currency,
-		s.repeats, s.version, s.cut_id, s.digest`
+		s.repeats, s.version, s.cut_id, s.digest, coalesce(s.avoidable_micros, 0)`
 )
 
 // raw is what is read of a message and has to be made something of.
@@ -132,7 +134,7 @@ func (c *Content) into(r *raw) []any {
 
 func (t *Standing) into(r *raw) []any {
 	return []any{&t.GatewayID, &t.State, &t.Cause, &t.Rivals, &t.Attempts, &t.ChangedAt, &t.SettledAt, &r.micros, &r.currency,
-		&t.Repeats, &t.version, &t.cut, &r.digest}
+		&t.Repeats, &t.version, &t.cut, &r.digest, &t.Avoidable}
 }
 
 // read takes what has to be made something of.
@@ -162,6 +164,17 @@ func scanMessage(rows pgx.Rows) (Message, error) {
 	}
 	return m, nil
 }
+
+// Reprice gives a message the price that it has through another gateway. The same share of it is avoidable.
+func (m *Message) Reprice(p price.Money) {
+	if was := m.Price.Micros(); m.Avoidable > 0 && was > 0 {
+		m.Avoidable = int64(float64(m.Avoidable) / float64(was) * float64(p.Micros()))
+	}
+	m.Price = p
+}
+
+// Told is what the gateway of a message that was read with its standing told that it costs.
+func (m *Message) Told() delivery.Charge { return m.digest.Charge(m.Attempt) }
 
 // Known is what is known of a message that was read with its standing.
 func (m *Message) Known() delivery.Outcome { return m.digest.Outcome() }

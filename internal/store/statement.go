@@ -119,11 +119,12 @@ type StatementLine struct {
 	OursSegments   int
 	OursMicros     *int64
 	OursCurrency   string
+	Country        string // of the message, or of the number
 }
 
 const lineColumns = `statement_id, n, gateway_ref, reference, number, sender, at, state, cause, code, segments, charge_micros,
 	charge_currency,
-	wrong, heap, how, message_id, attempt, ours_state, ours_segments, ours_micros, ours_currency`
+	wrong, heap, how, message_id, attempt, ours_state, ours_segments, ours_micros, ours_currency, country`
 
 // NewStatement begins a statement.
 func (s *Store) NewStatement(ctx context.Context, one Statement) error {
@@ -217,7 +218,7 @@ func (s *Store) AddLines(ctx context.Context, lines []StatementLine) error {
 	var b pgx.Batch
 	b.Queue("INSERT INTO statement_lines ("+lineColumns+`) SELECT * FROM unnest($1::uuid[], $2::int[], $3::text[], $4::text[], $5::text[],
 			$6::text[], $7::timestamptz[], $8::text[], $9::text[], $10::text[], $11::int[], $12::bigint[], $13::text[], $14::text[], $15::text[],
-			$16::text[], $17::uuid[], $18::int[], $19::text[], $20::int[], $21::bigint[], $22::text[])`, lineValues(lines)...)
+			$16::text[], $17::uuid[], $18::int[], $19::text[], $20::int[], $21::bigint[], $22::text[], $23::text[])`, lineValues(lines)...)
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("keeping %d lines of a statement: %w", len(lines), err)
 	}
@@ -261,6 +262,7 @@ func lineValues(lines []StatementLine) []any {
 			lines,
 			func(l *StatementLine) *int64 { return l.OursMicros },
 		), words(lines, func(l *StatementLine) string { return l.OursCurrency }),
+		words(lines, func(l *StatementLine) string { return l.Country }),
 	}
 }
 
@@ -270,6 +272,7 @@ type Compared struct {
 	Segments int
 	Micros   *int64 // as estimated; nil: not known
 	Currency string
+	Country  string
 }
 
 // Compare reads what lines about messages are compared with.
@@ -281,9 +284,9 @@ func (s *Store) Compare(ctx context.Context, messages []uuid.UUID) (map[uuid.UUI
 	all := make(map[uuid.UUID]Compared, len(messages))
 	for m, some := range byMonth(s, messages, itself) {
 		read, err := query(ctx, s.hot(), func(rows pgx.Rows) (p pair, err error) {
-			err = rows.Scan(&p.id, &p.State, &p.Segments, &p.Micros, &p.Currency)
+			err = rows.Scan(&p.id, &p.State, &p.Segments, &p.Micros, &p.Currency, &p.Country)
 			return p, err
-		}, m.in(`SELECT s.id, s.state, m.segments, s.price_micros, s.currency FROM standings_%M s JOIN messages_%M m USING (id)
+		}, m.in(`SELECT s.id, s.state, m.segments, s.price_micros, s.currency, m.country FROM standings_%M s JOIN messages_%M m USING (id)
 			WHERE s.id = ANY($1)`), uuids(some))
 		if err != nil {
 			s.missing(err)
@@ -320,6 +323,7 @@ func scanLine(rows pgx.Rows) (l StatementLine, err error) {
 		&l.OursSegments,
 		&l.OursMicros,
 		&l.OursCurrency,
+		&l.Country,
 	)
 	return l, err
 }
@@ -342,9 +346,9 @@ func (s *Store) MatchedLines(ctx context.Context, lines []StatementLine) error {
 	var b pgx.Batch
 	b.Queue(
 		`UPDATE statement_lines l SET heap = n.heap, how = n.how, message_id = n.message_id, attempt = n.attempt, ours_state = n.ours_state,
-			ours_segments = n.ours_segments, ours_micros = n.ours_micros, ours_currency = n.ours_currency
-		FROM unnest($2::int[], $3::text[], $4::text[], $5::uuid[], $6::int[], $7::text[], $8::int[], $9::bigint[], $10::text[])
-			AS n (n, heap, how, message_id, attempt, ours_state, ours_segments, ours_micros, ours_currency)
+			ours_segments = n.ours_segments, ours_micros = n.ours_micros, ours_currency = n.ours_currency, country = n.country
+		FROM unnest($2::int[], $3::text[], $4::text[], $5::uuid[], $6::int[], $7::text[], $8::int[], $9::bigint[], $10::text[], $11::text[])
+			AS n (n, heap, how, message_id, attempt, ours_state, ours_segments, ours_micros, ours_currency, country)
 		WHERE l.statement_id = $1 AND l.n = n.n`,
 		lines[0].StatementID,
 		numbers(lines, func(l *StatementLine) int { return l.N }),
@@ -365,6 +369,7 @@ func (s *Store) MatchedLines(ctx context.Context, lines []StatementLine) error {
 			func(l *StatementLine) *int64 { return l.OursMicros },
 		),
 		words(lines, func(l *StatementLine) string { return l.OursCurrency }),
+		words(lines, func(l *StatementLine) string { return l.Country }),
 	)
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("writing what lines were matched with: %w", err)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"sync"
 	"testing"
@@ -12,6 +13,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/price"
 )
 
 // Through random evidence from many writers, with deltas being added up all the
@@ -29,6 +31,9 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 		when := at.Add(-time.Duration(i) * 31 * time.Minute) // over hours and days, and into the month before on some days
 		m.ID, m.CreatedAt = Floor(when), when
 		m.ID[15] = byte(i)
+		if i%4 > 0 {
+			m.Price, m.Avoidable = price.Of(int64(i%4)*30_000, "EUR"), int64(i%3)*10_000
+		}
 		messages = append(messages, m)
 	}
 	accept(t, s, messages...)
@@ -56,11 +61,21 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 				var set []Evidence
 				for range 1 + r.IntN(15) {
 					m := messages[r.IntN(len(messages))]
-					set = append(set, Evidence{ID: NewID(), MessageID: m.ID, At: now(), Attempt: r.IntN(3), GatewayID: &m.GatewayID,
-						Source: []delivery.Source{delivery.Reply, delivery.Receipt}[r.IntN(2)], Claim: delivery.States[r.IntN(len(delivery.States))]})
+					e := Evidence{ID: NewID(), MessageID: m.ID, At: now(), Attempt: r.IntN(3), GatewayID: &m.GatewayID,
+						Source: []delivery.Source{delivery.Reply, delivery.Receipt}[r.IntN(2)], Claim: delivery.States[r.IntN(len(delivery.States))]}
+					if r.IntN(3) == 0 {
+						micros := int64(r.IntN(5)) * 12_345
+						e.ChargeMicros, e.ChargeCurrency = &micros, []string{"EUR", "GBP"}[r.IntN(2)]
+					}
+					set = append(set, e)
 				}
-				to := gateways[r.IntN(2)]
-				if _, err := s.Append(context.Background(), now(), nil, set, func(_, m *Message, _ delivery.Outcome) { m.GatewayID = to }); err != nil {
+				to, rate := gateways[r.IntN(2)], price.Of(int64(r.IntN(4))*20_000, "EUR")
+				if _, err := s.Append(context.Background(), now(), nil, set, func(_, m *Message, _ delivery.Outcome) {
+					if m.GatewayID != to {
+						m.GatewayID = to
+						m.Reprice(rate)
+					}
+				}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -101,6 +116,45 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 				t.Errorf("%+v\nkept    %s\ncounted %s", f, kept, counted)
 			}
 		}
+	}
+	type costs struct {
+		day     time.Time
+		gateway uuid.UUID
+		country string
+		priced  string
+		charged string
+	}
+	keptMoney, counted := map[costs][5]int64{}, map[costs][5]int64{}
+	for _, one := range must[[]Spent](t)(s.Spent(t.Context(), Spending{Since: at.AddDate(0, -1, 0), Until: at.Add(time.Hour),
+		ByGateway: true, ByCountry: true, ByDay: true})) {
+		k := costs{one.At, one.Gateway, one.Country, one.Currency, one.ToldCurrency}
+		keptMoney[k] = [5]int64{one.N, one.Micros, one.ToldMicros, one.AvoidableN, one.AvoidableMicros}
+	}
+	for _, m := range must[[]Message](t)(s.Find(t.Context(), Filter{}, uuid.Nil, 1000)) {
+		told := m.Told()
+		switch m.State {
+		case delivery.Held, delivery.Queued, delivery.Sending, delivery.Rejected, delivery.Cancelled:
+			if !told.Told {
+				continue
+			}
+		default:
+			if m.Attempts == 0 && !told.Told {
+				continue
+			}
+		}
+		k := costs{timeOf(m.ID).UTC().Truncate(24 * time.Hour), m.GatewayID, m.Country, m.Price.Currency(), told.Currency}
+		sum := counted[k]
+		avoidable := int64(0)
+		if m.Avoidable > 0 {
+			avoidable = 1
+		}
+		for i, n := range []int64{1, m.Price.Micros(), told.Micros, avoidable, m.Avoidable} {
+			sum[i] += n
+		}
+		counted[k] = sum
+	}
+	if !maps.Equal(keptMoney, counted) || len(counted) < 20 {
+		t.Errorf("money is kept as\n%v\nand counted\n%v", keptMoney, counted)
 	}
 	for hour := range 62 {
 		differences, _, err := s.Prove(t.Context(), at.Add(-time.Duration(hour)*time.Hour))

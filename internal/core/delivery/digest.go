@@ -32,7 +32,8 @@ type submitted struct {
 	attempt int
 	doubted bool // doubt was claimed
 	ref     refClaim
-	claims  []partClaim // by part; part 0 is the whole message
+	claims  []partClaim  // by part; part 0 is the whole message
+	charges []partCharge // by part
 	// grounded are the claims that can be withdrawn and were not, by ground and part.
 	grounded []groundedClaim
 }
@@ -83,6 +84,7 @@ func (d *Digest) Add(e Evidence) {
 	if e.GatewayRef != "" && e.Ground == 0 {
 		s.ref = s.ref.join(refClaim{e.GatewayRef, e.Source, at})
 	}
+	s.charge(e, at)
 	if e.Claim == "" {
 		return
 	}
@@ -107,6 +109,9 @@ func (d *Digest) Join(o Digest) {
 		s.doubted = s.doubted || theirs.doubted
 		for _, c := range theirs.claims {
 			s.join(c)
+		}
+		for _, c := range theirs.charges {
+			s.joinCharge(c)
 		}
 		for _, c := range theirs.grounded {
 			d.ground(s, c)
@@ -159,6 +164,7 @@ func (d *Digest) Clone() Digest {
 	}
 	for i := range c.submissions {
 		c.submissions[i].claims = slices.Clone(c.submissions[i].claims)
+		c.submissions[i].charges = slices.Clone(c.submissions[i].charges)
 		c.submissions[i].grounded = slices.Clone(c.submissions[i].grounded)
 	}
 	return c
@@ -168,7 +174,7 @@ func (d *Digest) Clone() Digest {
 func (d *Digest) Equal(o Digest) bool {
 	same := func(a, b submitted) bool {
 		return a.attempt == b.attempt && a.doubted == b.doubted && a.ref == b.ref && slices.Equal(a.claims, b.claims) &&
-			slices.Equal(a.grounded, b.grounded)
+			slices.Equal(a.charges, b.charges) && slices.Equal(a.grounded, b.grounded)
 	}
 	return d.parts == o.parts && slices.Equal(d.withdrawn, o.withdrawn) && slices.EqualFunc(d.submissions, o.submissions, same)
 }
@@ -293,6 +299,12 @@ func fingerprint(e Evidence) uint64 {
 	for _, v := range []int64{int64(e.Attempt), int64(e.Part), int64(e.Parts), micros(e.GatewayAt)} {
 		number(uint64(v))
 	}
+	if e.Charge.Told {
+		number(uint64(e.Charge.Micros))
+		for _, letter := range []byte(e.Charge.Currency) {
+			number(uint64(letter))
+		}
+	}
 	if e.Ground != 0 || e.Withdraws != 0 {
 		number(uint64(e.Ground))
 		number(uint64(e.Withdraws))
@@ -305,12 +317,27 @@ func fingerprint(e Evidence) uint64 {
 }
 
 // How a digest is kept: numbers as in encoding/binary, words by their place in
-// lists that only grow. What knows of no grounds is kept in the first form, which
-// older versions read.
+// lists that only grow. What knows of no grounds and no charges is kept in the first
+// form, which older versions read.
 const (
 	digestForm         = 1
 	digestFormGrounded = 2
+	digestFormCharged  = 3
+	digestFormBoth     = 4
 )
+
+// formOf is the form in which a digest is kept, and what of it tells.
+func formOf(grounded, charged bool) byte {
+	switch {
+	case grounded && charged:
+		return digestFormBoth
+	case charged:
+		return digestFormCharged
+	case grounded:
+		return digestFormGrounded
+	}
+	return digestForm
+}
 
 var (
 	keptSources = []Source{"", Own, Reply, Receipt, Query, Statement, Operator, Clock}
@@ -339,12 +366,8 @@ var ErrDigest = errors.New("not a digest that can be read")
 
 // AppendBinary writes the digest as it is kept.
 func (d *Digest) AppendBinary(b []byte) ([]byte, error) {
-	grounded := d.Grounds() > 0
-	if grounded {
-		b = append(b, digestFormGrounded)
-	} else {
-		b = append(b, digestForm)
-	}
+	grounded, charged := d.Grounds() > 0, d.charged()
+	b = append(b, formOf(grounded, charged))
 	b = binary.AppendUvarint(b, uint64(d.parts))
 	b = binary.AppendUvarint(b, uint64(len(d.submissions)))
 	for _, s := range d.submissions {
@@ -362,6 +385,9 @@ func (d *Digest) AppendBinary(b []byte) ([]byte, error) {
 		b = binary.AppendUvarint(b, uint64(len(s.claims)))
 		for _, c := range s.claims {
 			b = c.appendBinary(b)
+		}
+		if charged {
+			b = appendCharges(b, s.charges)
 		}
 		if grounded {
 			b = binary.AppendUvarint(b, uint64(len(s.grounded)))
@@ -402,9 +428,11 @@ func place[T comparable](list []T, v T) byte { return byte(max(slices.Index(list
 func (d *Digest) UnmarshalBinary(b []byte) error {
 	r := octets.NewReader(b)
 	form := r.Octet()
-	if form != digestForm && form != digestFormGrounded {
+	if form < digestForm || form > digestFormBoth {
 		return ErrDigest
 	}
+	grounded := form == digestFormGrounded || form == digestFormBoth
+	charged := form == digestFormCharged || form == digestFormBoth
 	out := Digest{parts: r.Number(PartsMost)}
 	for range r.Number(AttemptsMost + 1) {
 		flags := r.Number(2*AttemptsMost + 1)
@@ -417,7 +445,10 @@ func (d *Digest) UnmarshalBinary(b []byte) error {
 		for range r.Number(PartsMost + 1) {
 			s.claims = append(s.claims, readPartClaim(r))
 		}
-		if form == digestFormGrounded {
+		if charged {
+			s.charges = readCharges(r)
+		}
+		if grounded {
 			for range r.Number(GroundsMost * (PartsMost + 1)) {
 				s.grounded = append(s.grounded, readGrounded(r))
 				if r.Bad() {
@@ -430,7 +461,7 @@ func (d *Digest) UnmarshalBinary(b []byte) error {
 			return ErrDigest
 		}
 	}
-	if form == digestFormGrounded {
+	if grounded {
 		for range r.Number(GroundsMost) {
 			if g := r.Take(8); g != nil {
 				out.withdrawn = append(out.withdrawn, Ground(binary.LittleEndian.Uint64(g)))

@@ -72,6 +72,8 @@ type Evidence struct {
 	Code, Note string
 	// GatewayAt is the gateway's time, zero if it gave none.
 	GatewayAt time.Time
+	// Charge is what the gateway says that it costs.
+	Charge Charge
 	// Ground is what the claim rests on, where that can be withdrawn. What can be
 	// withdrawn gives a submission no name.
 	Ground Ground

@@ -247,6 +247,9 @@ func anyEvidence(r *rand.Rand) Evidence {
 		e.GatewayAt = at(pick(3))
 	}
 	if pick(3) == 0 {
+		e.Charge = Charge{true, int64(pick(4)) * 10_000, []string{"EUR", "GBP", ""}[pick(3)]}
+	}
+	if pick(3) == 0 {
 		e.Parts = 1 + pick(3)
 		e.Part = 1 + pick(3)
 	}
@@ -330,6 +333,11 @@ func TestDigestJoinsToFold(t *testing.T) {
 		if got := all.Outcome(); !reflect.DeepEqual(got, want) {
 			t.Fatalf("seed %d:\n%+v\ngives %+v, want %+v", seed, evidence, got, want)
 		}
+		for attempt := range 5 {
+			if got, want := all.Charge(attempt), plainCharge(attempt, evidence); got != want {
+				t.Fatalf("seed %d:\n%+v\nsubmission %d costs %+v, want %+v", seed, evidence, attempt, got, want)
+			}
+		}
 	}
 }
 
@@ -368,6 +376,7 @@ func FuzzDigest(f *testing.F) {
 	d.Note(Evidence{Source: Receipt, Claim: Delivered, Attempt: 1, Ground: 7, Weak: true, GatewayAt: at(2)})
 	d.Note(Evidence{Source: Operator, Claim: Cancelled, Attempt: 1, Ground: 8, Over: EndingsOf(Delivered)})
 	d.Note(Evidence{Source: Operator, Attempt: 1, Withdraws: 9})
+	d.Note(Evidence{Source: Reply, Attempt: 1, Part: 2, Charge: Charge{true, 30_000, "EUR"}})
 	b, _ := d.AppendBinary(nil)
 	f.Add(b)
 	vary.Of(f, 10_000, []string{string(b)}, func(s string) { f.Add([]byte(s)) })

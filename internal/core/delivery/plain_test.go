@@ -274,3 +274,32 @@ func compareEvidence(e, o Evidence) int {
 		cmp.Compare(e.Part, o.Part),
 	)
 }
+
+// plainCharge is the same as [Digest.Charge].
+func plainCharge(attempt int, evidence []Evidence) Charge {
+	best := map[int]Evidence{}
+	for _, e := range evidence {
+		if e.Attempt != attempt || !e.Charge.Told || e.Ground != 0 {
+			continue
+		}
+		last, known := best[e.Part]
+		if !known || cmp.Or(cmp.Compare(e.Source.weight(), last.Source.weight()), e.GatewayAt.Compare(last.GatewayAt),
+			cmp.Compare(e.Charge.Micros, last.Charge.Micros), strings.Compare(e.Charge.Currency, last.Charge.Currency)) > 0 {
+			best[e.Part] = e
+		}
+	}
+	if whole, told := best[0]; told {
+		return whole.Charge
+	}
+	var sum Charge
+	for part := 1; part <= PartsMost; part++ {
+		e, told := best[part]
+		switch {
+		case told && !sum.Told:
+			sum = e.Charge
+		case told && e.Charge.Currency == sum.Currency:
+			sum.Micros += e.Charge.Micros
+		}
+	}
+	return sum
+}

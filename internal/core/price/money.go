@@ -67,6 +67,15 @@ func (m Money) Micros() int64 { return m.micros }
 // Currency is the code by ISO 4217; empty for the zero value.
 func (m Money) Currency() string { return m.currency }
 
+// CurrencyOf is the currency of ISO 4217 that a word names, in capitals; empty if it names none.
+func CurrencyOf(word string) string {
+	unit, err := currency.ParseISO(strings.TrimSpace(word))
+	if err != nil {
+		return ""
+	}
+	return unit.String()
+}
+
 // Times is the amount n times; false if that is more than can be counted.
 func (m Money) Times(n int) (Money, bool) {
 	high, low := bits.Mul64(uint64(m.micros), uint64(n))
@@ -83,12 +92,16 @@ func (m Money) Amount() string {
 	if unit, err := currency.ParseISO(m.currency); err == nil {
 		places, _ = currency.Standard.Rounding(unit)
 	}
-	part := fmt.Sprintf("%06d", m.micros%Micro)
+	sign, micros := "", uint64(m.micros) // #nosec G115 -- what is below nothing is turned round
+	if m.micros < 0 {
+		sign, micros = "-", -micros
+	}
+	part := fmt.Sprintf("%06d", micros%Micro)
 	part = part[:max(places, len(strings.TrimRight(part, "0")))]
 	if part == "" {
-		return fmt.Sprint(m.micros / Micro)
+		return fmt.Sprint(sign, micros/Micro)
 	}
-	return fmt.Sprintf("%d.%s", m.micros/Micro, part)
+	return fmt.Sprintf("%s%d.%s", sign, micros/Micro, part)
 }
 
 // String is the amount for people, such as 0.0742 EUR.

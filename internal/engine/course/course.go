@@ -15,6 +15,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/schedule"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
@@ -105,7 +106,7 @@ func (c *Course) next(before, m *store.Message, known delivery.Outcome, now time
 	elsewhere := m.State == delivery.Queued && step.Gateway != uuid.Nil && (!known.MayHaveGone || m.Kind == pace.OTP)
 	if elsewhere {
 		m.GatewayID = step.Gateway
-		m.Price = c.Roster.Book().Price(m.GatewayID, content, now)
+		m.Reprice(c.Roster.Book().Price(m.GatewayID, content, now))
 	}
 	moved := before.State != m.State || before.Attempts != m.Attempts
 	if !moved && elsewhere {
@@ -225,7 +226,7 @@ func Said(e *store.Evidence, source delivery.Source, item dialect.Item, currency
 func Billed(item dialect.Item, currency string) store.Billed {
 	b := store.Billed{Segments: item.Segments}
 	if item.Charge != nil {
-		b.ChargeMicros, b.ChargeCurrency = &item.Charge.Micros, cmp.Or(item.Charge.Currency, currency)
+		b.ChargeMicros, b.ChargeCurrency = &item.Charge.Micros, cmp.Or(price.CurrencyOf(item.Charge.Currency), currency)
 	}
 	return b
 }

@@ -152,7 +152,7 @@ func (in *Intake) Message(p Plan, d Draft) store.Message {
 		m.State, m.HeldUntil, m.DueAt, m.ValidUntil = delivery.Held, &held, time.Time{}, held.Add(p.ValidFor)
 	}
 	if p.Priced {
-		m.Price = p.Price
+		m.Price, m.Avoidable = p.Price, p.Avoidable
 	}
 	return m
 }

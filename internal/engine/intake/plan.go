@@ -115,10 +115,12 @@ type Plan struct {
 	TimeZones []string  // where the recipient may be; only where that decides when it may go
 	HeldWhy   string
 
-	Price    price.Money
-	Priced   bool
-	Rate     price.Entry // that the price was worked out by
-	Warnings []Warning
+	Price  price.Money
+	Priced bool
+	Rate   price.Entry // that the price was worked out by
+	// Avoidable is what of the price characters cost that could be replaced safely, in millionths.
+	Avoidable int64
+	Warnings  []Warning
 }
 
 // Scope is what of a draft there is to look at.
@@ -231,6 +233,7 @@ func (in *Intake) through(
 			if rate, ok := list.Find(p.Number.Number, p.Country, p.Kind, now); ok {
 				one.plan.Rate = rate
 				one.plan.Price, one.plan.Priced = rate.Cost(one.plan.Weight.Segments)
+				one.plan.Avoidable = one.plan.avoidable()
 			}
 		}
 		return one
@@ -280,6 +283,24 @@ func (in *Intake) through(
 		return *first
 	}
 	return along(nil)
+}
+
+// avoidable is what of the price characters cost that could be replaced safely, such as a curly quote.
+func (p *Plan) avoidable() int64 {
+	if !p.Priced || p.Weight.Segments < 2 || p.Level != smstext.Off {
+		return 0
+	}
+	options := p.Gateway.Dialect.Segments.Options()
+	cured, replaced := options.Cure(p.Text, smstext.Safe)
+	if len(replaced) == 0 {
+		return 0
+	}
+	weight, err := options.Weigh(cured)
+	less, ok := p.Rate.Cost(weight.Segments)
+	if err != nil || !ok {
+		return 0
+	}
+	return max(p.Price.Micros()-less.Micros(), 0)
 }
 
 // ways are the gateways that a draft can take, in their order.

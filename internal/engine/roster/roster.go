@@ -77,9 +77,15 @@ const unreadable = "?"
 
 // Number reads a number as the gateway writes numbers, in E.164; empty if there is none.
 func (g *Gateway) Number(written string) string {
+	number, _ := g.NumberIn(written)
+	return number
+}
+
+// NumberIn does so, and tells of which country it is (ISO 3166-1 alpha-2).
+func (g *Gateway) NumberIn(written string) (number, of string) {
 	written = strings.TrimSpace(written)
 	if written == "" {
-		return ""
+		return "", ""
 	}
 	country := ""
 	if at := g.Dialect.Takes.Countries; g.Dialect.Number == dialect.National && len(at) == 1 {
@@ -87,9 +93,9 @@ func (g *Gateway) Number(written string) string {
 	}
 	r, err := ReadNumber(written, country)
 	if err != nil {
-		return unreadable
+		return unreadable, ""
 	}
-	return r.Number.String()
+	return r.Number.String(), r.Country
 }
 
 // ReadNumber reads a number as gateways write them: most leave the plus away. With a country it may be

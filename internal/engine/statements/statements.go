@@ -242,7 +242,7 @@ func compare(ctx context.Context, tx *store.Store, lines []store.StatementLine) 
 			l.Heap, l.How, l.MessageID, l.Attempt = store.OnlyTheirs, store.NoMessage, nil, 0
 			continue
 		}
-		l.OursState, l.OursSegments, l.OursMicros, l.OursCurrency = c.State, c.Segments, c.Micros, c.Currency
+		l.OursState, l.OursSegments, l.OursMicros, l.OursCurrency, l.Country = c.State, c.Segments, c.Micros, c.Currency, c.Country
 		l.Heap = heapOf(*l, c)
 	}
 	return nil
@@ -276,8 +276,10 @@ func (s *Statements) matched(ctx context.Context, tx *store.Store, one store.Sta
 		return err
 	}
 	one.State, one.Totals, one.DoneN = store.Applying, &heaps, 0
-	_, err = tx.ChangeStatement(ctx, one, store.Matching, "state", "totals", "done_n")
-	return err
+	if _, err = tx.ChangeStatement(ctx, one, store.Matching, "state", "totals", "done_n"); err != nil {
+		return err
+	}
+	return tx.SumBilled(ctx, one)
 }
 
 // apply makes evidence of the next lines whose state differs from ours.

@@ -279,7 +279,7 @@ func kept(id uuid.UUID, n int, l statement.Line, g *roster.Gateway) store.Statem
 		Sender: store.Keepable(l.Sender), State: l.State, Cause: l.Cause, Code: store.Keepable(l.Code), Segments: l.Segments,
 		ChargeMicros: l.Charge, ChargeCurrency: l.Currency, Wrong: l.Wrong, Heap: store.OnlyTheirs, How: store.NoMessage}
 	if l.Number != "" {
-		k.Number = g.Number(l.Number)
+		k.Number, k.Country = g.NumberIn(l.Number)
 	}
 	if !l.At.IsZero() {
 		k.At = &l.At
@@ -425,8 +425,10 @@ func (s *Statements) takeBack(ctx context.Context, tx *store.Store, one store.St
 	}
 	if len(lines) == 0 {
 		one.State = store.Withdrawn
-		_, err := tx.ChangeStatement(ctx, one, store.Withdrawing, "state")
-		return nil, err
+		if _, err := tx.ChangeStatement(ctx, one, store.Withdrawing, "state"); err != nil {
+			return nil, err
+		}
+		return nil, tx.UnsumBilled(ctx, one)
 	}
 	now := s.Now()
 	note := fmt.Sprintf("%s was withdrawn by %s: %s", one.Name, one.WithdrawnBy, cmp.Or(one.WithdrawnWhy, "no reason given"))
