@@ -256,6 +256,17 @@ func (c *Client) Arrivals(ctx context.Context, f Filter, by, step string) (Arriv
 	return a, c.call(ctx, "GET", "/v1/arrivals?"+q.Encode(), nil, nil, &a)
 }
 
+// Accounts tells what messages cost, side by side by month, day, gateway, country or kind. Chosen can be by gateway,
+// country, kind and time.
+func (c *Client) Accounts(ctx context.Context, f Filter, by ...string) (Accounts, error) {
+	q := f.values()
+	if len(by) > 0 {
+		q.Set("by", strings.Join(by, ","))
+	}
+	var a Accounts
+	return a, c.call(ctx, "GET", "/v1/money?"+q.Encode(), nil, nil, &a)
+}
+
 // SendAt changes until when a message is held; nil lets it go now.
 func (c *Client) SendAt(ctx context.Context, id string, at *time.Time) (Message, error) {
 	var m Message

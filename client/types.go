@@ -80,6 +80,7 @@ type Message struct {
 	ReportTo   string            `json:"report_to"` // where what becomes of it is told; empty: where all is
 	Given      string            `json:"given"`     // the text before characters were replaced; empty if none were
 	Price      *Money            `json:"price"`     // nil: not known
+	Charged    *Money            `json:"charged"`   // as the gateway told; nil: it did not
 	Flash      bool              `json:"flash"`
 	Route      string            `json:"route"`           // empty if none fits
 	Parts      []Part            `json:"parts,omitempty"` // its segments; of one message only
@@ -978,6 +979,42 @@ type Need struct {
 	Do       string     `json:"do"`
 	Command  string     `json:"command"` // that does it, or shows more
 	Link     string     `json:"link"`    // the page of the console
+}
+
+// Accounts are what messages cost that went to gateways, or may have, by the day of UTC on which they were accepted.
+type Accounts struct {
+	Since  time.Time `json:"since"`
+	Until  time.Time `json:"until"`
+	By     []string  `json:"by"`
+	All    Account   `json:"all"`
+	Groups []Account `json:"groups"` // the latest first, then those with the most messages
+}
+
+// Account is what some of them cost.
+type Account struct {
+	At        *time.Time `json:"at"`      // when the month or day began; nil if it is not about one
+	Gateway   string     `json:"gateway"` // empty if it is not about one
+	Country   string     `json:"country"`
+	Kind      string     `json:"kind"`
+	Messages  int64      `json:"messages"`
+	Estimated []Money    `json:"estimated"`
+	Unpriced  int64      `json:"unpriced"` // messages of which no price is known
+	Told      Charged    `json:"told"`     // by replies, receipts and answers to questions
+	Billed    *Charged   `json:"billed"`   // by statements; nil: kinds are told apart, which they do not
+	// Foreign is billed by lines of statements that are about no message.
+	Foreign      []Money `json:"foreign,omitempty"`
+	ForeignLines int64   `json:"foreign_lines"`
+	// Avoidable is what of the estimate characters cost that could be replaced safely.
+	Avoidable         []Money `json:"avoidable"`
+	AvoidableMessages int64   `json:"avoidable_messages"`
+}
+
+// Charged is what gateways charge.
+type Charged struct {
+	Messages int64   `json:"messages"` // that were charged for
+	Charged  []Money `json:"charged"`
+	Compared int64   `json:"compared"` // those of them that have an estimate in the same currency
+	Over     []Money `json:"over"`     // by how much these were charged above their estimate; below nothing if less
 }
 
 // Arrivals is how long messages took and how many arrived, within whole hours or days.

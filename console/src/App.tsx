@@ -15,6 +15,7 @@ import { GatewayPage } from "./pages/GatewayPage";
 import { Gateways } from "./pages/Gateways";
 import { MessagePage } from "./pages/MessagePage";
 import { Messages } from "./pages/Messages";
+import { Money } from "./pages/Money";
 import { OptOuts } from "./pages/OptOuts";
 import { Prices } from "./pages/Prices";
 import { Send } from "./pages/Send";
@@ -81,6 +82,7 @@ function Rooms({ phone }: { phone: string }) {
         <NavLink to="/senders"><Icon name="senders" />Senders</NavLink>
         <NavLink to="/countries"><Icon name="countries" />Countries</NavLink>
         <NavLink to="/prices"><Icon name="prices" />Prices</NavLink>
+        <NavLink to="/money"><Icon name="money" />Money</NavLink>
         <div className="foot">
           <NavLink to="/changes"><Icon name="changes" />Changes</NavLink>
           {phone && <a href={phone} target="_blank" rel="noreferrer"><Icon name="phone" />Phone</a>}
@@ -92,6 +94,7 @@ function Rooms({ phone }: { phone: string }) {
         <Routes>
           <Route path="/" element={<Today />} />
           <Route path="/arrivals" element={<Arrivals />} />
+          <Route path="/money" element={<Money />} />
           <Route path="/messages" element={<Messages />} />
           <Route path="/send" element={<Send phone={phone} />} />
           <Route path="/messages/:id" element={<MessagePage />} />

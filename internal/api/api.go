@@ -87,6 +87,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/exports/*list", a.export)
 	v1.GET("/tally", a.tally)
 	v1.GET("/arrivals", a.arrivals)
+	v1.GET("/money", a.money)
 	v1.GET("/opt-outs", a.optOuts)
 	v1.POST("/opt-outs", a.addOptOuts)
 	v1.DELETE("/opt-outs/:number", a.removeOptOut)
@@ -247,6 +248,7 @@ var pages = map[string]bool{
 	"strays":     true,
 	"statements": true,
 	"arrivals":   true,
+	"money":      true,
 	"events":     true,
 	"replies":    true,
 	"countries":  true,

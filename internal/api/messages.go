@@ -123,6 +123,9 @@ func (a *API) wire(m store.Message) client.Message {
 	if m.Price != (price.Money{}) {
 		w.Price = explain.Money(m.Price, true)
 	}
+	if told := m.Told(); told.Told {
+		w.Charged = explain.Money(price.Of(told.Micros, told.Currency), true)
+	}
 	if m.Cause != "" {
 		w.Advice = m.Cause.Advice().Text
 	}

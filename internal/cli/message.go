@@ -203,6 +203,7 @@ func writeMessage(w io.Writer, m client.Message) {
 		line("batch", fmt.Sprintf("%s, row %d", brief(m.Batch), m.Row))
 	}
 	line("weight", fmt.Sprintf("%s, %d units of %s", segments(m.Segments), m.Units, m.Encoding))
+	line("cost", costWords(m))
 	line("gateway", strings.TrimSpace(m.Gateway+" "+m.GatewayRef))
 	line("route", m.Route)
 	line("valid", "until "+clock(m.ValidUntil))
@@ -484,4 +485,17 @@ func (a *app) tally() *cobra.Command {
 	}
 	f.add(cmd)
 	return cmd
+}
+
+// costWords say what a message should cost, and what the gateway told.
+func costWords(m client.Message) string {
+	switch {
+	case m.Price == nil && m.Charged == nil:
+		return ""
+	case m.Price == nil:
+		return m.Charged.String() + " charged; no price is known here"
+	case m.Charged == nil:
+		return m.Price.String() + " by the price list"
+	}
+	return m.Price.String() + " by the price list, " + m.Charged.String() + " charged"
 }

@@ -255,6 +255,7 @@ func newRoot() *cobra.Command {
 		a.tally(),
 		a.attention(),
 		a.arrivals(),
+		a.money(),
 		a.gateway(),
 		a.route(),
 		a.sender(),

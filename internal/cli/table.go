@@ -17,6 +17,7 @@ type grid struct {
 	head  []string
 	usual []string // the columns that a table has if none are chosen; nil: all
 	rows  [][]string
+	right []string // the columns in which figures stand below each other
 	// goesOn is that rows went before: in CSV the head stands there already.
 	goesOn bool
 }
@@ -43,7 +44,7 @@ func (s grid) chosen(columns []string) (of grid, unknown []string) {
 		}
 		return some
 	}
-	of.head, of.goesOn = pick(s.head), s.goesOn
+	of.head, of.right, of.goesOn = pick(s.head), s.right, s.goesOn
 	for _, r := range s.rows {
 		of.rows = append(of.rows, pick(r))
 	}
@@ -68,7 +69,7 @@ var staying = []string{"state", "cause", "said", "fares", "price", "name", "id"}
 // columns that can give way do, and then columns are left out, from the last on.
 // State and cause stay whole.
 func fit(s grid, width int) (fits grid, leftOut []string) {
-	fits = grid{head: slices.Clone(s.head)}
+	fits = grid{head: slices.Clone(s.head), right: s.right}
 	for _, r := range s.rows {
 		fits.rows = append(fits.rows, slices.Clone(r))
 	}
@@ -175,6 +176,13 @@ func (s grid) write(out io.Writer, width int) (leftOut []string) {
 	style.Box = table.BoxStyle{PaddingRight: strings.Repeat(" ", between)}
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
+	var figures []table.ColumnConfig
+	for i, h := range s.head {
+		if slices.Contains(s.right, h) {
+			figures = append(figures, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.SetColumnConfigs(figures)
 	t.AppendHeader(row(s.head))
 	for _, r := range s.rows {
 		t.AppendRow(row(r))

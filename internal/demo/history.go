@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -59,6 +60,24 @@ var ways = map[string]way{
 	"stillwater":  {6, 0.03},
 	"waxseal":     {5, 0.03},
 }
+
+// chargesTold are the gateways of the practice fleet that tell with their replies what a message costs.
+var chargesTold = []string{"longshore", "sandbank", "stillwater", "waxseal"}
+
+// charge is what a gateway told that a message costs; nil if it tells nothing. Longshore charges a fifth more for
+// France than its price list says.
+func charge(gateway, country string, estimated int64) *int64 {
+	switch {
+	case !slices.Contains(chargesTold, gateway):
+		return nil
+	case gateway == "longshore" && country == "FR":
+		estimated += estimated / 5
+	}
+	return &estimated
+}
+
+// curly is a text as a word processor writes it: its quote makes two segments of one.
+const curly = "Lanternholm Ferries: today’s 0740 crossing leaves from berth 3. Please be at the gate 15 minutes before."
 
 // elsewhereWay is that of the others.
 var elsewhereWay = way{7, 0.04}
@@ -153,6 +172,8 @@ func pastMessage(e *engine.Engine, random *rand.Rand, at, start time.Time, key s
 	case random.IntN(3) == 0:
 		draft.Kind, draft.Sender = "otp", "LH Boarding"
 		draft.Text = fmt.Sprintf("%06d signs you in to your boarding pass.", random.IntN(1_000_000))
+	case random.IntN(20) == 0:
+		draft.Text = curly
 	}
 	plan, faults, err := e.Intake.Plan(draft, smstext.Level(""), intake.Whole)
 	if err == nil && faults != nil {
@@ -197,6 +218,10 @@ func pastMessage(e *engine.Engine, random *rand.Rand, at, start time.Time, key s
 	}
 	one.answered = said(delivery.Reply, delivery.Accepted, one.takenAt)
 	one.answered.GatewayRef = fmt.Sprintf("past-%x", m.ID[:10])
+	one.answered.ChargeMicros = charge(plan.Gateway.Name, m.Country, m.Price.Micros())
+	if one.answered.ChargeMicros != nil {
+		one.answered.ChargeCurrency = m.Price.Currency()
+	}
 	switch failing := random.Float64() < w.fails+fails; {
 	case !failing:
 		one.ended = said(delivery.Receipt, delivery.Delivered, one.endAt)

@@ -30,6 +30,7 @@ import (
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/kit"
+	"calmpigeon.example/internal/engine/money"
 	"calmpigeon.example/internal/engine/receipts"
 	"calmpigeon.example/internal/engine/recipients"
 	"calmpigeon.example/internal/engine/roster"
@@ -71,6 +72,7 @@ type Engine struct {
 	Hold       *hold.Hold
 	Strays     *strays.Strays
 	Arrivals   *arrivals.Arrivals
+	Money      *money.Money
 	Needs      *attention.Attention
 	Decide     *decide.Decide
 	Statements *statements.Statements
@@ -121,8 +123,8 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	sheets := batches.New(k, in, c, sending.Keeps, config.Batches)
 	sending.Rows = sheets
 	astray := strays.New(k, c, &strays.Clocks{Store: s}, config.StrayQuiet)
-	faring := &arrivals.Arrivals{Kit: k}
-	needs := &attention.Attention{Kit: k, Clocks: astray.Clocks, Arrivals: faring}
+	faring, costs := &arrivals.Arrivals{Kit: k}, &money.Money{Kit: k}
+	needs := &attention.Attention{Kit: k, Clocks: astray.Clocks, Arrivals: faring, Money: costs}
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:     in,
@@ -133,6 +135,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Strays:     astray,
 		Statements: statements.New(k, c, func(gateway uuid.UUID) time.Duration { skew, _ := astray.Clocks.Skew(gateway); return skew }),
 		Arrivals:   faring,
+		Money:      costs,
 		Needs:      needs,
 		Talk:       &conversations.Conversations{Kit: k, Intake: in},
 		Events:     events.New(k, config.Lease, config.OnlyPublic, needs.Needs),

@@ -41,6 +41,7 @@ export function MessagePage() {
         {m.given && <><dt>As it was given</dt><dd>{m.given}</dd></>}
         {m.template && <><dt>Template</dt><dd><Link to={`/templates/${m.template}`}>{m.template}</Link></dd></>}
         <dt>Price</dt><dd>{m.price ? `${m.price.amount} ${m.price.currency}` : <span className="quiet">unknown</span>}</dd>
+        {m.charged && <><dt>Charged</dt><dd>{m.charged.amount} {m.charged.currency}, as the gateway told</dd></>}
         {m.batch && <><dt>Batch</dt><dd><Link to={`/batches/${m.batch}`}>row {m.row}</Link></dd></>}
         {m.held_until && <><dt>Held until</dt><dd>{when(m.held_until)}</dd></>}
         {m.reference && <><dt>Your reference</dt><dd><Link to={search("q", m.reference)}>{m.reference}</Link></dd></>}

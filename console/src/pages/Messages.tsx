@@ -53,10 +53,15 @@ function summary(t: Tally): string {
   return parts.join(", ") || "All is well: every message arrived";
 }
 
+/** A span that does not end now, in words. */
+const between = (from?: string, until?: string) =>
+  [from && `from ${when(from)}`, until && `until ${when(until)}`].filter(Boolean).join(" ");
+
 export function Messages() {
   const [search, setSearch] = useSearchParams();
   const go = useNavigate();
   const span = spans[search.get("span") ?? "day"] ?? spans.day!;
+  const [from, until] = [search.get("since") ?? undefined, search.get("until") ?? undefined]; // instead of a span
   const [typed, setTyped] = useState(search.get("q") ?? "");
   const [compact, setCompact] = useState(localStorage.getItem("compact") === "yes");
   const [trail, setTrail] = useState<string[]>([]); // the cursors of the pages before
@@ -73,9 +78,9 @@ export function Messages() {
   const contested = search.get("contested") === "true" || undefined;
   const weak = search.get("weak") === "true" || undefined;
   // Whole minutes, so that the question stays the same while it is asked.
-  const since = span.hours === undefined ? undefined
+  const since = from || until ? from : span.hours === undefined ? undefined
     : span.hours ? new Date(Math.floor(Date.now() / 60e3) * 60e3 - span.hours * 3600e3).toISOString() : midnight().toISOString();
-  const choice = { ...searchFor(q), kind, gateway, country, since, ...(label.length > 0 ? { label } : {}) };
+  const choice = { ...searchFor(q), kind, gateway, country, since, until, ...(label.length > 0 ? { label } : {}) };
   const limit = compact ? 40 : 25;
 
   const tally = useQuery({
@@ -158,7 +163,7 @@ export function Messages() {
       <h1>
         {tally.data ? summary(tally.data) : "\u00a0"}{" "}
         <span className="quiet fw-normal fs-6">
-          {span.hours === undefined ? "since the beginning" : span.hours ? `in ${span.words}` : span.words}
+          {from || until ? between(from, until) : span.hours === undefined ? "since the beginning" : span.hours ? `in ${span.words}` : span.words}
         </span>
       </h1>
       {tally.data && <TallyBar tally={tally.data} to={tallyLink} contested={contestedLink} />}
@@ -184,7 +189,9 @@ export function Messages() {
             {gateways.data?.items.map((g) => <option key={g.id}>{g.name}</option>)}
           </Form.Select>
         )}
-        <Form.Select size="sm" aria-label="Time" value={search.get("span") ?? "day"} onChange={(e) => set({ span: e.target.value })}>
+        <Form.Select size="sm" aria-label="Time" value={from || until ? "" : (search.get("span") ?? "day")}
+          onChange={(e) => set({ span: e.target.value, since: undefined, until: undefined })}>
+          {(from || until) && <option value="">{between(from, until)}</option>}
           {Object.entries(spans).map(([name, s]) => <option key={name} value={name}>{s.words}</option>)}
         </Form.Select>
         {country && <span className="align-self-center">to <b>{countryName(country)}</b></span>}

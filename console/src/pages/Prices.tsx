@@ -3,6 +3,7 @@ import { useState } from "react";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
+import { Link } from "react-router";
 import { api, got, type PriceList } from "../api/client";
 import { Fault, Refused } from "../parts/Refused";
 import { when } from "../parts/time";
@@ -75,7 +76,7 @@ export function Prices() {
   return (
     <div className="page">
       <h1>Prices</h1>
-      <p className="quiet">What gateways charge. The longest beginning of a number wins, then its country; a price of the message's kind goes before one of all kinds.</p>
+      <p className="quiet">What gateways charge. The longest beginning of a number wins, then its country; a price of the message's kind goes before one of all kinds. <Link to="/money">What messages cost</Link></p>
       {error && !data && <Refused error={error} />}
       {data?.items.length === 0 && <p className="empty">There is no gateway yet. Add one with <span className="mono">pigeon gateway add</span>, then its price list here.</p>}
       {data?.items.map((g) => <Gateway key={g.id} name={g.name} />)}

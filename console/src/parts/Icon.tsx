@@ -8,6 +8,7 @@ import phone from "bootstrap-icons/icons/phone.svg?raw";
 import countries from "bootstrap-icons/icons/globe2.svg?raw";
 import light from "bootstrap-icons/icons/sun.svg?raw";
 import prices from "bootstrap-icons/icons/cash-coin.svg?raw";
+import money from "bootstrap-icons/icons/wallet2.svg?raw";
 import senders from "bootstrap-icons/icons/person-badge.svg?raw";
 import events from "bootstrap-icons/icons/megaphone.svg?raw";
 import replies from "bootstrap-icons/icons/chat-left-text.svg?raw";
@@ -17,7 +18,7 @@ import today from "bootstrap-icons/icons/sunrise.svg?raw";
 import templates from "bootstrap-icons/icons/file-text.svg?raw";
 
 const icons = {
-  batches, changes, replies, events, signOut, messages, dark, send, phone, light, countries, prices, senders, templates,
+  batches, changes, replies, events, signOut, messages, dark, send, phone, light, countries, money, prices, senders, templates,
   gateways, today, statements,
 };
 

@@ -21,6 +21,7 @@ import (
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/arrivals"
 	"calmpigeon.example/internal/engine/kit"
+	"calmpigeon.example/internal/engine/money"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/strays"
 	"calmpigeon.example/internal/store"
@@ -44,10 +45,11 @@ const (
 	Slow      What = "slow"
 	Failing   What = "failing"
 	Untold    What = "receiver_fails"
+	Dear      What = "charges_above"
 )
 
 // Order is the order in which needs are listed.
-var Order = []What{Resting, Silent, Failing, Slow, Balance, HeldBatch, Untold, Contested, Unknown, Doubtful, Stray, Stated, Clock}
+var Order = []What{Resting, Silent, Failing, Slow, Balance, HeldBatch, Untold, Contested, Unknown, Doubtful, Stray, Stated, Dear, Clock}
 
 // Need is one thing that wants a person.
 type Need struct {
@@ -84,6 +86,7 @@ type Attention struct {
 	kit.Kit
 	Clocks   *strays.Clocks
 	Arrivals *arrivals.Arrivals
+	Money    *money.Money
 
 	mu    sync.Mutex
 	at    time.Time
@@ -100,7 +103,7 @@ func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
 	}
 	var all []Need
 	for _, gather := range []func(context.Context, time.Time) ([]Need, error){
-		a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements,
+		a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements, a.charges,
 	} {
 		some, err := gather(ctx, now)
 		if err != nil {
@@ -297,6 +300,49 @@ func whyUnusual(country string, l band.Leaving) string {
 	}
 	return fmt.Sprintf("%s: %.0f %% of %d messages failed; usual is %.0f %%, up to %.0f %%, %s.",
 		where, 100*l.Is, l.Of, 100*l.Usual.Middle, 100*min(l.Usual.Edge, 1), hours)
+}
+
+// charges tells of gateways that charge more than was estimated. Of each, the countries in which it does are told together.
+func (a *Attention) charges(ctx context.Context, _ time.Time) ([]Need, error) {
+	found, err := a.Money.Excesses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var all []Need
+	at := map[uuid.UUID]int{}
+	for _, e := range found {
+		g := a.Roster.ByID(e.Gateway)
+		if g == nil {
+			continue
+		}
+		i, known := at[e.Gateway]
+		if !known {
+			i = len(all)
+			at[e.Gateway] = i
+			q := url.Values{"gateway": {g.Name}}
+			all = append(all, Need{What: Dear, Gateway: g.Name, Title: g.Name + " charges more than was estimated",
+				Cost:    "What is sent costs more than rehearsals say.",
+				Do:      "See whether its prices have changed, and whether it counts segments as we do; then set its price list anew.",
+				Command: "pigeon money --by country --since 168h --gateway " + g.Name, Link: "/money?" + q.Encode()})
+		}
+		all[i].Count += e.Messages
+		all[i].Why = strings.TrimSpace(all[i].Why + " " + whyDear(e))
+	}
+	return all, nil
+}
+
+// whyDear says by how much charges are above what was estimated.
+func whyDear(e money.Excess) string {
+	how := "charged"
+	if e.Billed {
+		how = "billed"
+	}
+	share := ""
+	if e.Share > 0 {
+		share = fmt.Sprintf(", %.0f %% more", 100*e.Share)
+	}
+	return fmt.Sprintf("%s: %s %s for %d messages that were estimated at %s%s.", cmp.Or(phone.CountryName(e.Country), "elsewhere"),
+		e.Charged, how, e.Messages, e.Estimated, share)
 }
 
 // batches tells of batches that their guard holds.

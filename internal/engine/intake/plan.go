@@ -287,7 +287,7 @@ func (in *Intake) through(
 
 // avoidable is what of the price characters cost that could be replaced safely, such as a curly quote.
 func (p *Plan) avoidable() int64 {
-	if !p.Priced || p.Weight.Segments < 2 || p.Level != smstext.Off {
+	if !p.Priced || p.Weight.Segments < 2 || p.Level == smstext.Safe || p.Level == smstext.Strong {
 		return 0
 	}
 	options := p.Gateway.Dialect.Segments.Options()
