@@ -157,7 +157,7 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 	if err != nil {
 		return err
 	}
-	rehearsed, running, err := storms(ctx, c)
+	running, err := storm(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -197,9 +197,9 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 			fill("#text", "Don’t miss it: crossing 0740 to Skerrow now leaves from berth 3 [gate B] – boarding closes at 07:30…")},
 		{name: "template", address: service + "/templates/crossing-moved", waits: "textarea", first: press("tr")},
 		{name: "arrivals", address: service + "/arrivals?span=week", waits: ".charts svg"},
+		{name: "money", address: service + "/money", waits: ".accounts tfoot"},
 		{name: "events", address: service + "/events", waits: ".events tbody tr:nth-child(8)"},
 		{name: "gateway", address: service + "/gateways/oldpier-swapped", waits: ".facts", first: press("Test its credentials")},
-		{name: "batch-rehearsal", address: service + "/batches/" + rehearsed, waits: ".papers"},
 		{name: "phone", address: phone + "#+447700900158", waits: ".text"},
 		{name: "batch", address: service + "/batches/" + running, waits: ".tally", late: 12 * time.Second},
 	} {
@@ -236,30 +236,27 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 	return nil
 }
 
-// storms are two batches of the storm: one that was rehearsed, and one that is under way.
-func storms(ctx context.Context, c *client.Client) (rehearsed, running string, err error) {
-	for _, id := range []*string{&rehearsed, &running} {
-		one, err := c.NewBatch(ctx, client.BatchWants{Name: "Sunday's storm", Template: "storm-cancels", AtAnyHour: true})
-		if err != nil {
-			return "", "", err
-		}
-		*id = one.ID
-		hint := client.ListHint{File: "storm-passengers.csv", At: -1}
-		if _, err = c.AppendRows(ctx, one.ID, bytes.NewReader(scenario.StormList()), hint); err != nil {
-			return "", "", err
-		}
-		if one, err = c.RehearseBatch(ctx, one.ID); err != nil {
-			return "", "", err
-		}
-		for one.State == "checking" {
-			time.Sleep(100 * time.Millisecond)
-			if one, err = c.Batch(ctx, one.ID); err != nil {
-				return "", "", err
-			}
+// storm is a batch about the storm that is under way.
+func storm(ctx context.Context, c *client.Client) (id string, err error) {
+	one, err := c.NewBatch(ctx, client.BatchWants{Name: "Sunday's storm", Template: "storm-cancels", AtAnyHour: true})
+	if err != nil {
+		return "", err
+	}
+	hint := client.ListHint{File: "storm-passengers.csv", At: -1}
+	if _, err = c.AppendRows(ctx, one.ID, bytes.NewReader(scenario.StormList()), hint); err != nil {
+		return "", err
+	}
+	if one, err = c.RehearseBatch(ctx, one.ID); err != nil {
+		return "", err
+	}
+	for one.State == "checking" {
+		time.Sleep(100 * time.Millisecond)
+		if one, err = c.Batch(ctx, one.ID); err != nil {
+			return "", err
 		}
 	}
-	_, err = c.LaunchBatch(ctx, running, client.Launch{Pace: "25/s", Scouts: "60", ScoutsAfter: "3s", ScoutsLeast: 0.5})
-	return rehearsed, running, err
+	_, err = c.LaunchBatch(ctx, one.ID, client.Launch{Pace: "25/s", Scouts: "60", ScoutsAfter: "3s", ScoutsLeast: 0.5})
+	return one.ID, err
 }
 
 // terminals takes pictures of commands, each in a terminal of its own.
