@@ -30,6 +30,16 @@ func (c *Client) TakeStatement(ctx context.Context, file io.Reader, h StatementH
 	return t, c.call(ctx, "POST", "/v1/statements"+choose(url.Values{}, q, 0), nil, file, &t)
 }
 
+// FetchStatement fetches a gateway's statement of a span of time, as its dialect says, and takes it in.
+func (c *Client) FetchStatement(ctx context.Context, gateway string, from, until time.Time) (t StatementTaken, err error) {
+	return t, c.call(ctx, "POST", "/v1/gateways/"+url.PathEscape(gateway)+"/statement", nil, StatementSpan{from, until}, &t)
+}
+
+// StatementSchedules tells of gateways whose statements are fetched how far they were.
+func (c *Client) StatementSchedules(ctx context.Context) (l List[StatementSchedule], err error) {
+	return l, c.call(ctx, "GET", "/v1/statement-schedules", nil, nil, &l)
+}
+
 func statementPath(id, rest string) string { return "/v1/statements/" + url.PathEscape(id) + rest }
 
 // Statement is one statement.

@@ -166,9 +166,12 @@ type Gateway struct {
 	Senders        []string        `json:"senders"`     // leased from it
 	LowBalance     string          `json:"low_balance"` // below which it warns; empty: never
 	CanTellBalance bool            `json:"can_tell_balance"`
-	Health         GatewayHealth   `json:"health"`
-	Clock          GatewayClock    `json:"clock"`
-	CreatedAt      time.Time       `json:"created_at"`
+	// StatementEvery is how often its statement is fetched; empty: never by itself.
+	StatementEvery    Span          `json:"statement_every"`
+	CanFetchStatement bool          `json:"can_fetch_statement"`
+	Health            GatewayHealth `json:"health"`
+	Clock             GatewayClock  `json:"clock"`
+	CreatedAt         time.Time     `json:"created_at"`
 }
 
 // GatewayClock is how a gateway's clock goes, by its receipts of the last day.
@@ -217,6 +220,8 @@ type NewGateway struct {
 	Currency      string            `json:"currency,omitempty"`
 	Senders       []string          `json:"senders,omitempty"`
 	LowBalance    string            `json:"low_balance,omitempty"`
+	// StatementEvery is how often its statement is fetched; empty: never by itself.
+	StatementEvery string `json:"statement_every,omitempty"`
 }
 
 // GatewayChange is what is to be changed of a gateway. What is left out stays.
@@ -236,6 +241,8 @@ type GatewayChange struct {
 	Currency      *string           `json:"currency,omitempty"`
 	Senders       *[]string         `json:"senders,omitempty"`
 	LowBalance    *string           `json:"low_balance,omitempty"`
+	// StatementEvery is how often its statement is fetched; empty: never by itself.
+	StatementEvery *string `json:"statement_every,omitempty"`
 }
 
 // SetupFile is everything that is set up, as a file in YAML. To take one in,
@@ -979,6 +986,22 @@ type Need struct {
 	Do       string     `json:"do"`
 	Command  string     `json:"command"` // that does it, or shows more
 	Link     string     `json:"link"`    // the page of the console
+}
+
+// StatementSpan is a span of time of which a statement is wanted.
+type StatementSpan struct {
+	From  time.Time `json:"from"`
+	Until time.Time `json:"until"`
+}
+
+// StatementSchedule is how far a gateway's statements were fetched.
+type StatementSchedule struct {
+	Gateway  string     `json:"gateway"`
+	Every    Span       `json:"every"`
+	Through  *time.Time `json:"through"` // until when it was fetched; nil: not yet
+	DueAt    time.Time  `json:"due_at"`  // when it is fetched next
+	FailedAt *time.Time `json:"failed_at"`
+	Failure  string     `json:"failure"` // why it could not be fetched since then
 }
 
 // Accounts are what messages cost that went to gateways, or may have, by the day of UTC on which they were accepted.

@@ -246,6 +246,49 @@ func TestStatementsAreReadAsPeopleKeepThem(t *testing.T) {
 	}
 }
 
+// What a gateway lists is fetched from it as its dialect says, by hand, and agrees; one that does not say how is told.
+func TestStatementIsFetched(t *testing.T) {
+	t.Parallel()
+	day := "24h"
+	h := build(t).with("waxseal", "harbourline")
+	if _, err := h.Client.ChangeGateway(t.Context(), "waxseal", client.GatewayChange{StatementEvery: &day}); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 3 {
+		h.settled(h.send(client.Draft{To: fmt.Sprintf("+4477009001%02d", i), Text: "x", Gateway: "waxseal"}).ID)
+	}
+	code, out, errOut := h.pigeon("", "statement", "fetch", "waxseal", "--since", "1h")
+	if code != 0 || !strings.Contains(out, "3 lines = 3 agree") || !strings.Contains(out, "3 messages = 3 with a line + 0 only ours") {
+		t.Errorf("%d\n%s%s", code, out, errOut)
+	}
+	for _, wrong := range [][]string{
+		{"harbourline", "dialect harbourline does not say how a statement is fetched"},
+		{"waxseal", "it is not after from", "--until", "2h", "--since", "1h"},
+		{"waxseal", "such as 2026-11-15T07:40:00Z", "--since", "yesterday"},
+	} {
+		code, out, errOut := h.pigeon("", append([]string{"statement", "fetch", wrong[0]}, wrong[2:]...)...)
+		if code == 0 || !strings.Contains(errOut, wrong[1]) {
+			t.Errorf("%q: %d %s%s", wrong, code, out, errOut)
+		}
+	}
+	var s client.StatementSchedule
+	eventually(t, "the day before is fetched by itself", func() bool {
+		l := must[client.List[client.StatementSchedule]](t)(h.Client.StatementSchedules(t.Context()))
+		s = l.Items[0]
+		return s.Through != nil
+	})
+	if midnight := s.Through.UTC().Truncate(24 * time.Hour); s.Gateway != "waxseal" || s.Failure != "" || !midnight.Equal(*s.Through) {
+		t.Errorf("%+v", s)
+	}
+	if code, out, errOut := h.pigeon("", "statement", "list"); code != 0 || !strings.Contains(errOut, "waxseal, every 1 day: fetched until ") ||
+		!strings.Contains(out, "waxseal, ") {
+		t.Errorf("%d\n%s%s", code, out, errOut)
+	}
+	if g := must[client.Gateway](t)(h.Client.Gateway(t.Context(), "waxseal")); g.StatementEvery != "24h" || !g.CanFetchStatement {
+		t.Errorf("%+v", g)
+	}
+}
+
 // In Chromium: a file is chosen, how it is read is shown, it is taken in, and each heap leads to its lines.
 func TestConsoleStatements(t *testing.T) {
 	t.Parallel()

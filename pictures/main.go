@@ -295,7 +295,7 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 			`pigeon message find --limit 3`,
 		}},
 		{"cli-message", 132, 30, 2 * time.Second, []string{"pigeon message show " + found.Items[0].ID[:13]}},
-		{"cli-tally", 132, 40, 2 * time.Second, []string{"pigeon tally"}},
+		{"cli-tally", 132, 52, 2 * time.Second, []string{"pigeon tally"}},
 		{"cli-batch", 132, 60, 6 * time.Second, []string{`pigeon batch rehearse storm-passengers.csv --template storm-cancels`}},
 		{"cli-weigh", 92, 36, 2 * time.Second, []string{
 			`pigeon weigh "Don’t miss it: the 07:40 to Skerrow now leaves from berth 3 [gate B] – hurry…"` +

@@ -88,6 +88,8 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.GET("/tally", a.tally)
 	v1.GET("/arrivals", a.arrivals)
 	v1.GET("/money", a.money)
+	v1.GET("/statement-schedules", a.statementSchedules)
+	v1.POST("/gateways/:name/statement", a.fetchStatement)
 	v1.GET("/opt-outs", a.optOuts)
 	v1.POST("/opt-outs", a.addOptOuts)
 	v1.DELETE("/opt-outs/:number", a.removeOptOut)

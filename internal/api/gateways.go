@@ -26,10 +26,13 @@ func (a *API) wireGateway(g *roster.Gateway) client.Gateway {
 		Recipients: g.Dialect.Submit.Most, AskAfter: wireSpan(g.AskAfter()), GiveUpAfter: wireSpan(g.GiveUpAfter()),
 		Timeout:   wireSpan(g.Timeout()),
 		Reference: string(g.Dialect.Reference), Currency: g.Currency, Senders: append([]string{}, g.Senders...), CreatedAt: g.CreatedAt,
-		CanTellBalance: g.Dialect.Balance != nil, Health: a.wireHealth(g), Clock: a.wireClock(g)}
+		CanTellBalance: g.Dialect.Balance != nil, CanFetchStatement: g.Dialect.CanFetchStatement(), Health: a.wireHealth(g), Clock: a.wireClock(g)}
 	w.AskAfterKinds = map[string]client.Span{}
 	for kind := range g.AskKinds {
 		w.AskAfterKinds[kind] = wireSpan(g.AskAfterOf(pace.Kind(kind)))
+	}
+	if g.StatementEveryMs > 0 {
+		w.StatementEvery = wireSpan(g.StatementEvery())
 	}
 	if g.LowBalanceMicros != nil {
 		w.LowBalance = explain.Amount(*g.LowBalanceMicros)
@@ -181,6 +184,8 @@ func (a *API) addGateway(c *gin.Context) {
 		Senders:     &n.Senders,
 		LowBalance:  &n.LowBalance,
 		AskKinds:    n.AskAfterKinds,
+
+		StatementEvery: &n.StatementEvery,
 	}
 	if faults != nil {
 		a.refuse(c, faults)
@@ -225,6 +230,8 @@ func (a *API) changeGateway(c *gin.Context) {
 		Senders:     n.Senders,
 		LowBalance:  n.LowBalance,
 		AskKinds:    n.AskAfterKinds,
+
+		StatementEvery: n.StatementEvery,
 	}
 	if n.Dialect != "" || n.Source != "" {
 		setup.Source = sourceOf(n.Dialect, n.Source, &faults)

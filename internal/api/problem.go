@@ -179,6 +179,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 				Accepted: "a message that went through the gateway that the stray came from",
 			},
 		)
+	case errors.Is(err, statements.ErrFetch):
+		p = told(http.StatusBadGateway, "gateway-failed", "The gateway did not give its statement", fault.Why(err))
 	case errors.Is(err, statements.ErrState):
 		p = told(http.StatusConflict, "not-now", "This cannot be done with the statement as it is", err.Error())
 	case errors.Is(err, strays.ErrNothingToUndo):

@@ -63,6 +63,11 @@ func (a *API) takeStatement(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
+	a.taken(c, t, w.DryRun)
+}
+
+// taken answers with a statement that was read.
+func (a *API) taken(c *gin.Context, t statements.Took, dryRun bool) {
 	s := client.StatementTaken{Statement: a.wireStatement(t.Statement), Again: t.Again, First: []client.StatementLine{}}
 	for i, l := range t.First {
 		one := client.StatementLine{N: i + 1, GatewayRef: l.GatewayRef, Reference: l.Reference, Number: l.Number, Sender: l.Sender,
@@ -76,10 +81,69 @@ func (a *API) takeStatement(c *gin.Context) {
 		s.First = append(s.First, one)
 	}
 	status := http.StatusCreated
-	if w.DryRun || t.Again {
+	if dryRun || t.Again {
 		status = http.StatusOK
 	}
 	c.JSON(status, s)
+}
+
+// fetchSpan is the longest span of which a statement is fetched at once.
+const fetchSpan = 31 * 24 * time.Hour
+
+// fetchStatement fetches a gateway's statement, and takes it in.
+func (a *API) fetchStatement(c *gin.Context) {
+	g, ok := a.named(c)
+	if !ok {
+		return
+	}
+	w, err := read[client.StatementSpan](c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	var faults fault.Faults
+	if !g.Dialect.CanFetchStatement() {
+		faults.Add("gateway", "dialect "+g.Dialect.Name+" does not say how a statement is fetched", "one with statement.request, or a file")
+	}
+	switch now := a.engine.Now(); {
+	case w.From.IsZero():
+		faults.Add("from", "is missing", "a time as in 2026-11-15T00:00:00Z (RFC 3339)")
+	case w.Until.IsZero():
+		faults.Add("until", "is missing", "a time as in 2026-11-16T00:00:00Z (RFC 3339)")
+	case w.From.After(now):
+		faults.Add("from", "it is to come", "a time that is over")
+	case !w.Until.After(w.From) || w.Until.Sub(w.From) > fetchSpan:
+		faults.Add("until", "it is not after from, or more than 31 days after it", "a later time, 31 days at most")
+	}
+	if faults != nil {
+		a.refuse(c, faults)
+		return
+	}
+	t, err := a.engine.Fetcher.Fetch(c.Request.Context(), g, w.From, w.Until, keyOf(c).Name)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	a.taken(c, t, false)
+}
+
+// statementSchedules tells how far statements were fetched.
+func (a *API) statementSchedules(c *gin.Context) {
+	all, err := a.engine.Fetcher.Schedules(c.Request.Context())
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	l := client.List[client.StatementSchedule]{Items: []client.StatementSchedule{}}
+	for _, s := range all {
+		w := client.StatementSchedule{Gateway: s.Gateway.Name, Every: wireSpan(s.Gateway.StatementEvery()), DueAt: s.Due, FailedAt: s.FailedAt,
+			Failure: s.Failure}
+		if through := s.Through.UTC(); !through.IsZero() {
+			w.Through = &through
+		}
+		l.Items = append(l.Items, w)
+	}
+	c.JSON(http.StatusOK, l)
 }
 
 func (a *API) wireStatement(s store.Statement) client.Statement {

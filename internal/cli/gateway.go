@@ -196,13 +196,16 @@ func (a *app) gatewayAdd() *cobra.Command {
 	f.StringVar(&n.Currency, "currency", "", "of its account, where the gateway does not say, such as EUR")
 	f.StringArrayVar(&n.Senders, "leased-sender", nil, "a sender leased from it; may be given several times")
 	f.StringVar(&n.LowBalance, "low-balance", "", "warn when less than this is left, such as 25")
+	f.StringVar(&n.StatementEvery, "statement-every", "", statementEveryHelp)
 	return cmd
 }
+
+const statementEveryHelp = "fetch its statement so often, such as 24h for each day of UTC; empty is never"
 
 func (a *app) gatewaySet() *cobra.Command {
 	var n client.GatewayChange
 	var secrets, senders []string
-	var dialect, address, currency, low string
+	var dialect, address, currency, low, every string
 	var perSecond, perMinute, perDay, inFlight int
 	cmd := &cobra.Command{
 		Use:     "set NAME",
@@ -223,7 +226,8 @@ func (a *app) gatewaySet() *cobra.Command {
 			for name, to := range map[string]struct {
 				from *string
 				to   **string
-			}{"address": {&address, &n.Address}, "currency": {&currency, &n.Currency}, "low-balance": {&low, &n.LowBalance}} {
+			}{"address": {&address, &n.Address}, "currency": {&currency, &n.Currency}, "low-balance": {&low, &n.LowBalance},
+				"statement-every": {&every, &n.StatementEvery}} {
 				if given(name) {
 					*to.to = to.from
 				}
@@ -269,6 +273,7 @@ func (a *app) gatewaySet() *cobra.Command {
 	f.StringVar(&currency, "currency", "", "of its account, where the gateway does not say, such as EUR")
 	f.StringArrayVar(&senders, "leased-sender", nil, "a sender leased from it, in the place of all before; may be given several times")
 	f.StringVar(&low, "low-balance", "", "warn when less than this is left; empty is never")
+	f.StringVar(&every, "statement-every", "", statementEveryHelp)
 	return cmd
 }
 
@@ -333,7 +338,7 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 			"asked after",
 			spanWords(g.AskAfter) + kindWords(g.AskAfterKinds),
 		}, {"given up after", spanWords(g.GiveUpAfter)}, {"clock", clockWords(g.Clock)},
-		{"a request may take", spanWords(g.Timeout)},
+		{"a request may take", spanWords(g.Timeout)}, {"statement", everyWords(g)},
 	}
 	for _, r := range rows {
 		if r[1] != "" {
@@ -341,6 +346,17 @@ func (a *app) describeGateway(cmd *cobra.Command, g client.Gateway) error {
 		}
 	}
 	return nil
+}
+
+// everyWords say how often a statement is fetched.
+func everyWords(g client.Gateway) string {
+	switch {
+	case g.StatementEvery != "":
+		return "fetched every " + spanWords(g.StatementEvery)
+	case g.CanFetchStatement:
+		return "can be fetched: --statement-every 24h"
+	}
+	return ""
 }
 
 // sayFlaws says which gateways or templates cannot be used as they stand: they are

@@ -68,6 +68,7 @@ func (a *app) serviceFlags(cmd *cobra.Command) {
 	spanFlag("keep-messages", 0, "how long messages are kept, in whole months; for ever if not given", true)
 	spanFlag("stop-within", 20*time.Second, "how long stopping may take; what is in flight then becomes doubtful at the next start", true)
 	spanFlag("balance-every", 5*time.Minute, "how often gateways are asked what is left on their accounts", false)
+	spanFlag("statement-after", time.Hour, "how long after the end of a day a gateway's statement of it is fetched", false)
 	spanFlag("stray-quiet", time.Minute, "how long nothing may have been heard before strays are judged", false)
 	f.Bool(
 		"no-private-addresses",
@@ -110,7 +111,7 @@ func (a *app) serviceOptions(flags *pflag.FlagSet, log *slog.Logger) (service.Op
 		}
 	}
 	for name, to := range map[string]*time.Duration{"lease": &o.Lease, "keep-raw": &o.KeepRaw, "keep-messages": &o.KeepMessages,
-		"stop-within": &o.StopWithin, "balance-every": &o.Balance, "stray-quiet": &o.StrayQuiet} {
+		"stop-within": &o.StopWithin, "balance-every": &o.Balance, "stray-quiet": &o.StrayQuiet, "statement-after": &o.Statements} {
 		var err error
 		if *to, err = a.configured(flags, name); err != nil {
 			return o, err

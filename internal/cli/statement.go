@@ -20,6 +20,7 @@ func (a *app) statements() *cobra.Command {
 		"statement",
 		"Gateways' own lists and bills, held against every message",
 		a.statementTake(),
+		a.statementFetch(),
 		a.statementList(),
 		a.statementShow(),
 		a.statementLines(),
@@ -78,25 +79,14 @@ func (a *app) statementTake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			table := a.config.GetString("output") == "table"
-			if table {
+			switch {
+			case !h.DryRun:
+				return a.showMatched(cmd, c, t)
+			case a.config.GetString("output") == "table":
 				writeReading(cmd.ErrOrStderr(), t)
-			}
-			if h.DryRun {
-				if table {
-					return nil
-				}
-				return a.print(cmd, t, []string{"for", "column"}, mappingRows(t.Statement.Mapping))
-			}
-			s, err := matchedStatement(cmd.Context(), c, t.Statement.ID)
-			if err != nil {
-				return err
-			}
-			if table {
-				writeHeaps(cmd.OutOrStdout(), s)
 				return nil
 			}
-			return a.print(cmd, s, heapHead, [][]string{heapRow(s)})
+			return a.print(cmd, t, []string{"for", "column"}, mappingRows(t.Statement.Mapping))
 		}),
 	}
 	f := cmd.Flags()
@@ -269,6 +259,70 @@ func heapRow(s client.Statement) []string {
 	return append(row, moneys(s.Heaps.Billed))
 }
 
+func (a *app) statementFetch() *cobra.Command {
+	var f filterFlags
+	cmd := &cobra.Command{
+		Use:   "fetch GATEWAY",
+		Short: "Fetch a gateway's statement, as its dialect says, and match it",
+		Long: "Asks the gateway for its list of a span of time, and takes it in as pigeon statement take does\n" +
+			"with a file. By itself it is fetched for each day, or how often you like:\n" +
+			"pigeon gateway set GATEWAY --statement-every 24h.",
+		Example: "  pigeon statement fetch waxseal\n" +
+			"  pigeon statement fetch waxseal --since 2026-11-01T00:00:00Z --until 2026-12-01T00:00:00Z",
+		Args: cobra.ExactArgs(1),
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			now := time.Now()
+			of, err := f.filter(now)
+			if err != nil {
+				return err
+			}
+			if of.Until.IsZero() {
+				of.Until = now
+			}
+			t, err := c.FetchStatement(cmd.Context(), args[0], of.Since, of.Until)
+			if err != nil {
+				return err
+			}
+			return a.showMatched(cmd, c, t)
+		}),
+	}
+	cmd.Flags().StringVar(&f.since, "since", "24h", "from a time (2026-11-15T00:00:00Z) or a span back from now")
+	cmd.Flags().StringVar(&f.until, "until", "", "until a time or a span back from now; now if not given")
+	return cmd
+}
+
+// showMatched waits until a statement that was read is matched, and shows it.
+func (a *app) showMatched(cmd *cobra.Command, c *client.Client, t client.StatementTaken) error {
+	table := a.config.GetString("output") == "table"
+	if table {
+		writeReading(cmd.ErrOrStderr(), t)
+	}
+	s, err := matchedStatement(cmd.Context(), c, t.Statement.ID)
+	if err != nil {
+		return err
+	}
+	if table {
+		writeHeaps(cmd.OutOrStdout(), s)
+		return nil
+	}
+	return a.print(cmd, s, heapHead, [][]string{heapRow(s)})
+}
+
+// writeSchedules says how far statements were fetched that are fetched by themselves.
+func writeSchedules(out io.Writer, all []client.StatementSchedule) {
+	const clock = "2 Jan 15:04"
+	for _, s := range all {
+		said := "not fetched yet"
+		if s.Through != nil {
+			said = "fetched until " + s.Through.Local().Format(clock) + ", next at " + s.DueAt.Local().Format(clock)
+		}
+		fmt.Fprintf(out, "%s, every %s: %s\n", s.Gateway, spanWords(s.Every), said)
+		if s.FailedAt != nil {
+			fmt.Fprintf(out, "  It fails since %s: %s\n", s.FailedAt.Local().Format(clock), s.Failure)
+		}
+	}
+}
+
 func (a *app) statementList() *cobra.Command {
 	var gateway string
 	cmd := &cobra.Command{Use: "list", Short: "List statements, the newest first", Args: cobra.NoArgs,
@@ -276,6 +330,13 @@ func (a *app) statementList() *cobra.Command {
 			l, err := c.Statements(cmd.Context(), gateway, "", 100)
 			if err != nil {
 				return err
+			}
+			if a.config.GetString("output") == "table" {
+				schedules, err := c.StatementSchedules(cmd.Context())
+				if err != nil {
+					return err
+				}
+				defer writeSchedules(cmd.ErrOrStderr(), schedules.Items)
 			}
 			if len(l.Items) == 0 && a.config.GetString("output") == "table" {
 				fmt.Fprintln(cmd.ErrOrStderr(), "No statement was taken in yet: pigeon statement take FILE --gateway NAME")

@@ -327,6 +327,9 @@ func shareAccount(ctx context.Context, at places) error {
 	return nil
 }
 
+// stated is the gateway whose statement is fetched each day.
+const stated = "waxseal"
+
 // loadGateways adds the gateways of the practice fleet that are missing, and one
 // more whose key and secret were given the wrong way round.
 func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewaySpans) error {
@@ -351,7 +354,11 @@ func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewa
 			}
 			continue
 		}
-		if _, err := c.AddGateway(ctx, client.NewGateway{Dialect: b.Dialect, Address: at.fleet + b.Path, Secrets: b.Secrets, Senders: b.Senders, Currency: "EUR", LowBalance: "25",
+		every := ""
+		if b.Dialect == stated {
+			every = "24h"
+		}
+		if _, err := c.AddGateway(ctx, client.NewGateway{StatementEvery: every, Dialect: b.Dialect, Address: at.fleet + b.Path, Secrets: b.Secrets, Senders: b.Senders, Currency: "EUR", LowBalance: "25",
 			Timeout: spans.timeout, AskAfter: spans.askAfter, GiveUpAfter: spans.giveUp}); err != nil {
 			return err
 		}

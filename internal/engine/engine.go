@@ -50,6 +50,8 @@ type Config struct {
 	KeepRaw   time.Duration // how long raw exchanges and callbacks are kept
 	// KeepMessages is how long messages are kept, in whole months; 0: for ever.
 	KeepMessages time.Duration
+	// StatementAfter is how long after the end of its span a statement is fetched; 0: as usual.
+	StatementAfter time.Duration
 	// BalanceEvery is how often gateways are asked what is left; 0: as usual.
 	BalanceEvery time.Duration
 	Clock        func() time.Time // nil: the database's, which all instances share
@@ -76,6 +78,7 @@ type Engine struct {
 	Needs      *attention.Attention
 	Decide     *decide.Decide
 	Statements *statements.Statements
+	Fetcher    *statements.Fetcher
 	Events     *events.Events
 	Talk       *conversations.Conversations
 	Config     Config
@@ -125,6 +128,9 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	astray := strays.New(k, c, &strays.Clocks{Store: s}, config.StrayQuiet)
 	faring, costs := &arrivals.Arrivals{Kit: k}, &money.Money{Kit: k}
 	needs := &attention.Attention{Kit: k, Clocks: astray.Clocks, Arrivals: faring, Money: costs}
+	lists := statements.New(k, c, func(gateway uuid.UUID) time.Duration { skew, _ := astray.Clocks.Skew(gateway); return skew })
+	fetcher := &statements.Fetcher{Kit: k, Statements: lists, Courier: carrier, After: cmp.Or(config.StatementAfter, statements.FetchAfter)}
+	needs.Fetcher = fetcher
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:     in,
@@ -133,7 +139,8 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Hold:       hold.New(k, c),
 		Withdraw:   &withdraw.Withdrawal{Kit: k, Course: c},
 		Strays:     astray,
-		Statements: statements.New(k, c, func(gateway uuid.UUID) time.Duration { skew, _ := astray.Clocks.Skew(gateway); return skew }),
+		Statements: lists,
+		Fetcher:    fetcher,
 		Arrivals:   faring,
 		Money:      costs,
 		Needs:      needs,
@@ -161,7 +168,7 @@ func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
 		e.Intake.Run, e.Batches.Run, e.Hold.Run,
-		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.Fetcher.Run, e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}

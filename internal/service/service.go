@@ -52,6 +52,7 @@ type Options struct {
 	StopWithin   time.Duration    // how long stopping may take; 0: as long as it takes
 	ProfileAt    string           // where Go's profiles are answered; empty: nowhere
 	Balance      time.Duration    // how often gateways are asked what is left
+	Statements   time.Duration    // how long after the end of its span a gateway's statement is fetched
 	StrayQuiet   time.Duration    // how long nothing may have been heard before strays are judged
 	OnlyPublic   bool             // no gateway at a private address
 	Log          *slog.Logger
@@ -145,10 +146,12 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 			KeepMessages: o.KeepMessages,
 			Clock:        o.Clock,
 			BalanceEvery: o.Balance,
-			StrayQuiet:   o.StrayQuiet,
-			OnlyPublic:   o.OnlyPublic,
-			Policy:       policy(o),
-			Batches:      o.Batches,
+
+			StatementAfter: o.Statements,
+			StrayQuiet:     o.StrayQuiet,
+			OnlyPublic:     o.OnlyPublic,
+			Policy:         policy(o),
+			Batches:        o.Batches,
 		},
 		o.Log,
 	)

@@ -30,6 +30,7 @@ type Gateway struct {
 	Senders        []string  `gorm:"serializer:json"` // those leased from it
 	// LowBalanceMicros is the balance below which it warns; nil: never.
 	LowBalanceMicros *int64
+	StatementEveryMs int64 // how often its statement is fetched; 0: never by itself
 	PausedAt         *time.Time
 	PausedBy         string
 	PausedWhy        string

@@ -85,14 +85,18 @@ func (s *Store) transact(ctx context.Context, careful bool, do func(*Store) erro
 	}
 	committed := false
 	defer func() {
-		if committed || !t.begun || t.conn.IsClosed() {
+		if committed || !t.begun {
 			return
 		}
 		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 		defer cancel()
-		if _, wrong := t.conn.Exec(last, "ROLLBACK"); wrong != nil {
-			one.Raw(func(any) error { return driver.ErrBadConn }) // nobody else gets it
-		}
+		// A connection that broke was taken away meanwhile, and is another's to look at.
+		one.Raw(func(any) error {
+			if _, wrong := t.conn.Exec(last, "ROLLBACK"); wrong != nil {
+				return driver.ErrBadConn // nobody else gets it
+			}
+			return nil
+		})
 	}()
 	if err := do(&Store{common: s.common, tx: t}); err != nil {
 		return err

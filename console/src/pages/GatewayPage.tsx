@@ -13,12 +13,13 @@ import { lasting, spanWords, when } from "../parts/time";
 function Change({ g, close }: { g: Gateway; close: () => void }) {
   const queries = useQueryClient();
   const [form, setForm] = useState({ address: g.address, per_second: String(g.per_second), per_minute: String(g.per_minute || ""), per_day: String(g.per_day || ""), in_flight: String(g.in_flight),
-    senders: g.senders.join(", "), low_balance: g.low_balance, currency: g.currency });
+    senders: g.senders.join(", "), low_balance: g.low_balance, currency: g.currency, statement_every: g.statement_every });
   const [secrets, setSecrets] = useState<Record<string, string>>({});
   const save = useMutation({
     mutationFn: () => got(api.PATCH("/v1/gateways/{name}", { params: { path: { name: g.name } }, body: {
       address: form.address, per_second: Number(form.per_second), per_minute: Number(form.per_minute) || 0, per_day: Number(form.per_day) || 0, in_flight: Number(form.in_flight),
       senders: form.senders.split(",").map((s) => s.trim()).filter(Boolean), low_balance: form.low_balance, currency: form.currency,
+      ...(g.can_fetch_statement ? { statement_every: form.statement_every } : {}),
       secrets: Object.fromEntries(Object.entries(secrets).filter(([, v]) => v)) } })),
     onSuccess: () => { void queries.invalidateQueries({ queryKey: ["gateways"] }); close(); },
   });
@@ -42,6 +43,7 @@ function Change({ g, close }: { g: Gateway; close: () => void }) {
         {field("per_day", "Messages in 24 hours, if limited")}
         {field("low_balance", "Warn below a balance of")}
         {field("currency", "Currency of its account")}
+        {g.can_fetch_statement && field("statement_every", "Fetch its statement every, such as 24h")}
       </div>
       {field("senders", "Senders leased from it, commas between")}
       {save.error && <Refused error={save.error} />}
@@ -86,6 +88,11 @@ export function GatewayPage() {
     ["When silent", `asked about after ${spanWords(g.ask_after)}${kinds}, given up after ${spanWords(g.give_up_after)}`],
   ];
   known.push(["Clock", clockWords(g.clock)]);
+  if (g.can_fetch_statement) {
+    known.push(["Statement", g.statement_every
+      ? <>fetched every {spanWords(g.statement_every)} <Link to="/statements">How far</Link></>
+      : <span className="quiet">it can be fetched; no schedule is set</span>]);
+  }
   if (g.senders.length) known.push(["Leased senders", g.senders.join(", ")]);
   return (
     <div className="page">

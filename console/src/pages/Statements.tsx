@@ -6,7 +6,7 @@ import Table from "react-bootstrap/Table";
 import { Link, useNavigate } from "react-router";
 import { api, got, Refusal, type Problem, type StatementTaken } from "../api/client";
 import { Refused } from "../parts/Refused";
-import { when } from "../parts/time";
+import { spanWords, when } from "../parts/time";
 
 /** Takes a file in as it is, or only says how it would be read. */
 async function take(gateway: string, file: File, dryRun: boolean): Promise<StatementTaken> {
@@ -79,6 +79,11 @@ export function Statements() {
   const [gateway, setGateway] = useState("");
   const [file, setFile] = useState<File>();
   const gateways = useQuery({ queryKey: ["gateways"], queryFn: () => got(api.GET("/v1/gateways")), staleTime: 60e3 });
+  const schedules = useQuery({
+    queryKey: ["statement schedules"],
+    queryFn: () => got(api.GET("/v1/statement-schedules")),
+    refetchInterval: 15_000,
+  });
   const { data, error } = useQuery({ queryKey: ["statements"], queryFn: () => got(api.GET("/v1/statements")), refetchInterval: 3000 });
   const look = useMutation({ mutationFn: ({ g, f }: { g: string; f: File }) => take(g, f, true) });
   const keep = useMutation({
@@ -130,6 +135,13 @@ export function Statements() {
           </p>
         </>
       )}
+      {schedules.data?.items.map((s) => (
+        <p key={s.gateway} className={s.failed_at ? "notice" : "quiet"}>
+          <Link to={`/gateways/${s.gateway}`}>{s.gateway}</Link>&rsquo;s is fetched every {spanWords(s.every)}
+          {s.through ? `: until ${when(s.through)}, next ${when(s.due_at)}` : ""}.
+          {s.failed_at && ` It fails since ${when(s.failed_at)}: ${s.failure}`}
+        </p>
+      ))}
       {error && !data && <Refused error={error} />}
       {data && items.length === 0 && (
         <p className="empty">

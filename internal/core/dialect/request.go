@@ -184,10 +184,13 @@ func (d *Dialect) BalanceRequest(means Means) (Request, error) {
 	return d.request(&d.Balance.Request, means.into(map[string]any{}), means)
 }
 
+// CanFetchStatement reports whether the dialect says how a statement is fetched.
+func (d *Dialect) CanFetchStatement() bool { return d.Statement != nil && d.Statement.Request != nil }
+
 // StatementRequest builds the request that fetches what the gateway carried in
 // a span of time.
 func (d *Dialect) StatementRequest(from, until time.Time, means Means) (Request, error) {
-	if d.Statement == nil || d.Statement.Request == nil {
+	if !d.CanFetchStatement() {
 		return Request{}, fmt.Errorf("dialect %s does not say how a statement is fetched", d.Name)
 	}
 	return d.request(

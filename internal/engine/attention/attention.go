@@ -23,6 +23,7 @@ import (
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/money"
 	"calmpigeon.example/internal/engine/roster"
+	"calmpigeon.example/internal/engine/statements"
 	"calmpigeon.example/internal/engine/strays"
 	"calmpigeon.example/internal/store"
 )
@@ -46,10 +47,11 @@ const (
 	Failing   What = "failing"
 	Untold    What = "receiver_fails"
 	Dear      What = "charges_above"
+	Missing   What = "statement_missing"
 )
 
 // Order is the order in which needs are listed.
-var Order = []What{Resting, Silent, Failing, Slow, Balance, HeldBatch, Untold, Contested, Unknown, Doubtful, Stray, Stated, Dear, Clock}
+var Order = []What{Resting, Silent, Failing, Slow, Balance, HeldBatch, Untold, Contested, Unknown, Doubtful, Stray, Stated, Dear, Missing, Clock}
 
 // Need is one thing that wants a person.
 type Need struct {
@@ -87,6 +89,7 @@ type Attention struct {
 	Clocks   *strays.Clocks
 	Arrivals *arrivals.Arrivals
 	Money    *money.Money
+	Fetcher  *statements.Fetcher
 
 	mu    sync.Mutex
 	at    time.Time
@@ -103,7 +106,7 @@ func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
 	}
 	var all []Need
 	for _, gather := range []func(context.Context, time.Time) ([]Need, error){
-		a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements, a.charges,
+		a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements, a.charges, a.fetches,
 	} {
 		some, err := gather(ctx, now)
 		if err != nil {
@@ -300,6 +303,26 @@ func whyUnusual(country string, l band.Leaving) string {
 	}
 	return fmt.Sprintf("%s: %.0f %% of %d messages failed; usual is %.0f %%, up to %.0f %%, %s.",
 		where, 100*l.Is, l.Of, 100*l.Usual.Middle, 100*min(l.Usual.Edge, 1), hours)
+}
+
+// fetches tells of gateways that do not give their statements.
+func (a *Attention) fetches(ctx context.Context, _ time.Time) ([]Need, error) {
+	schedules, err := a.Fetcher.Schedules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var all []Need
+	for _, s := range schedules {
+		if s.FailedAt == nil {
+			continue
+		}
+		all = append(all, Need{What: Missing, Count: int64(s.Tries), Gateway: s.Gateway.Name, Since: s.FailedAt,
+			Title: "The statement of " + s.Gateway.Name + " cannot be fetched", Why: sentence(s.Failure),
+			Cost:    "What it bills and what its receipts lacked is not known. It is tried again by itself.",
+			Do:      "See whether its address and credentials are right for statements; or take its file in by hand.",
+			Command: "pigeon statement fetch " + s.Gateway.Name, Link: "/statements"})
+	}
+	return all, nil
 }
 
 // charges tells of gateways that charge more than was estimated. Of each, the countries in which it does are told together.

@@ -111,7 +111,7 @@ func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose st
 	ctx = httptrace.WithClientTrace(ctx, trace)
 
 	if r.Header["User-Agent"] == "" {
-		r.Header["User-Agent"] = "calm-pigeon"
+		r.Header["User-Agent"] = agent
 	}
 	clock := time.Now()
 	exchange := Shown(g, purpose, r, c.now())
@@ -150,10 +150,13 @@ func Hide(exchange *store.Exchange, g *roster.Gateway, secret, name string) {
 	exchange.ReplyHeader = maskHeader(exchange.ReplyHeader, mask)
 }
 
-func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Request) (dialect.Reply, error) {
+// agent is who we say that we are, where the dialect says nothing else.
+const agent = "calm-pigeon"
+
+func newRequest(ctx context.Context, g *roster.Gateway, r dialect.Request) (*http.Request, error) {
 	request, err := http.NewRequestWithContext(ctx, r.Method, g.Address+r.Path, nil)
 	if err != nil {
-		return dialect.Reply{}, err
+		return nil, err
 	}
 	// A body that cannot be had a second time, also where there is none: of a
 	// request that can be repeated, net/http repeats it by itself when a kept
@@ -163,6 +166,14 @@ func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Req
 	}
 	for name, value := range r.Header {
 		request.Header.Set(name, value)
+	}
+	return request, nil
+}
+
+func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Request) (dialect.Reply, error) {
+	request, err := newRequest(ctx, g, r)
+	if err != nil {
+		return dialect.Reply{}, err
 	}
 	response, err := c.client.Do(request)
 	if err != nil {

@@ -37,7 +37,14 @@ type Settings struct {
 	Currency                               *string
 	Senders                                *[]string
 	LowBalance                             *string // an amount; empty: never warn
+	StatementEvery                         *string // a span; empty: never by itself
 }
+
+// statementLeast and statementMost are how often a statement can be fetched.
+const (
+	statementLeast = time.Hour
+	statementMost  = 31 * 24 * time.Hour
+)
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
@@ -314,6 +321,22 @@ func (r *Roster) set(g *Gateway, s Settings) error {
 			} else {
 				micros := new(big.Int).Quo(new(big.Int).Mul(amount.Num(), big.NewInt(1_000_000)), amount.Denom()).Int64()
 				g.LowBalanceMicros = &micros
+			}
+		}
+	}
+	if s.StatementEvery != nil {
+		g.StatementEveryMs = 0
+		if *s.StatementEvery != "" {
+			every, err := span.Parse(*s.StatementEvery)
+			switch {
+			case err != nil || every < statementLeast || every > statementMost:
+				faults.Add("statement_every", fmt.Sprintf("%q is out of range", *s.StatementEvery),
+					fmt.Sprintf("%s to %s, or nothing for never", span.Format(statementLeast), span.Format(statementMost)))
+			case !g.Dialect.CanFetchStatement():
+				faults.Add("statement_every", "dialect "+g.Dialect.Name+" does not say how a statement is fetched",
+					"nothing, or a dialect with statement.request")
+			default:
+				g.StatementEveryMs = every.Milliseconds()
 			}
 		}
 	}

@@ -120,6 +120,11 @@ func (g *Gateway) Unusable(h store.Health, now time.Time) string {
 	return ""
 }
 
+// StatementEvery is how often its statement is fetched; 0: never by itself.
+func (g *Gateway) StatementEvery() time.Duration {
+	return time.Duration(g.StatementEveryMs) * time.Millisecond
+}
+
 // LowBalance says that too little is left on the account; empty if it is enough, or not known.
 func (g *Gateway) LowBalance(h store.Health) string {
 	switch {

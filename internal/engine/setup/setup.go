@@ -50,6 +50,7 @@ type Gateway struct {
 	Currency    string            `yaml:"currency,omitempty"`
 	Senders     []string          `yaml:"senders,omitempty"`
 	LowBalance  string            `yaml:"low_balance,omitempty"`
+	Statement   string            `yaml:"statement_every,omitempty"`
 	Prices      string            `yaml:"prices,omitempty"` // a price list in CSV
 }
 
@@ -234,6 +235,9 @@ func written(g *roster.Gateway) Gateway {
 			w.AskKinds = map[string]string{}
 		}
 		w.AskKinds[kind] = span.Format(g.AskAfterOf(pace.Kind(kind)))
+	}
+	if g.StatementEveryMs > 0 {
+		w.Statement = span.Format(g.StatementEvery())
 	}
 	if g.LowBalanceMicros != nil {
 		w.LowBalance = explain.Amount(*g.LowBalanceMicros)

@@ -173,6 +173,11 @@ func (t *taking) gateways(f File) error {
 			Senders:    &g.Senders,
 			LowBalance: &g.LowBalance,
 			AskKinds:   map[string]string{},
+
+			StatementEvery: &g.Statement,
+		}
+		if every, err := span.Parse(g.Statement); err == nil { // as it is written again
+			g.Statement = span.Format(every)
 		}
 		for kind, given := range g.AskKinds {
 			if d, err := span.Parse(given); err == nil { // what cannot be read is told where it is set

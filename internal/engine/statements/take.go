@@ -37,6 +37,9 @@ type Wants struct {
 	From    *time.Time         // the span of time that it is about; nil: from its first line, and until its last
 	Until   *time.Time
 	DryRun  bool // only say how it would be read
+	// Fetched: it is what the gateway answered, about From until Until. Of another span it is another statement, also
+	// where it says the same; it may be empty; and one of which nothing can be read is none.
+	Fetched bool
 }
 
 // Took is what came of it.
@@ -84,7 +87,7 @@ func lineOf(item dialect.Item, otherwise string) statement.Line {
 		Segments:   item.Segments,
 	}
 	if item.Charge != nil {
-		l.Charge, l.Currency = &item.Charge.Micros, cmp.Or(item.Charge.Currency, otherwise)
+		l.Charge, l.Currency = &item.Charge.Micros, cmp.Or(price.CurrencyOf(item.Charge.Currency), otherwise)
 	}
 	return l
 }
@@ -148,6 +151,9 @@ func (s *Statements) asDialect(g *roster.Gateway, list *sheet.List) bool {
 // nothing.
 func (s *Statements) Take(ctx context.Context, w Wants, in io.Reader, hint sheet.Hint) (t Took, err error) {
 	sum := sha256.New()
+	if w.Fetched {
+		fmt.Fprintf(sum, "%s %s\n", w.From.UTC().Format(time.RFC3339Nano), w.Until.UTC().Format(time.RFC3339Nano))
+	}
 	list, err := sheet.Open(io.TeeReader(in, sum), hint)
 	if errors.Is(err, sheet.ErrList) {
 		return t, fault.New("file", fault.Why(err), "CSV, XLSX or JSON Lines, with a head")
@@ -251,7 +257,15 @@ func (s *Statements) readAll(ctx context.Context, one *store.Statement, w Wants,
 			}
 		}
 	}()
+	var unreadable int64
+	why := ""
 	for set := range sets {
+		for _, l := range set {
+			if l.Wrong != "" {
+				unreadable++
+				why = cmp.Or(why, l.Wrong)
+			}
+		}
 		if err := s.keep(ctx, one, set); err != nil {
 			return err
 		}
@@ -264,8 +278,11 @@ func (s *Statements) readAll(ctx context.Context, one *store.Statement, w Wants,
 		return err
 	default:
 	}
-	if one.Lines == 0 {
+	if one.Lines == 0 && !w.Fetched {
 		return fault.New("file", "it has no lines", "a head, and a line for each message")
+	}
+	if w.Fetched && one.Lines > 0 && unreadable == one.Lines {
+		return fault.New("file", fmt.Sprintf("none of its %d lines can be read, the first for: %s", one.Lines, why), "lines as the dialect says")
 	}
 	return ctx.Err()
 }
@@ -283,6 +300,9 @@ func kept(id uuid.UUID, n int, l statement.Line, g *roster.Gateway) store.Statem
 	}
 	if !l.At.IsZero() {
 		k.At = &l.At
+	}
+	if k.GatewayRef == "" && k.Reference == "" && k.Number == "" { // a sum below the lines, or no list at all
+		k.Wrong = cmp.Or(k.Wrong, "it names no message: neither an id, a reference nor a number stands in it")
 	}
 	switch {
 	case l.Charge == nil:
