@@ -66,9 +66,10 @@ var lookSQL = fmt.Sprintf(
 	UNION ALL SELECT %d, g.id, 0 FROM gateways g,
 		LATERAL (SELECT FROM strays t WHERE t.gateway_id = g.id AND t.ask_at <= $1 LIMIT 1) AS one
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM statements WHERE state IN ('reading', 'matching', 'applying', 'withdrawing'))
+		OR EXISTS (SELECT FROM statements WHERE again_at <= $1)
 	UNION ALL SELECT %d, NULL, n FROM settings_changes
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas) OR EXISTS (SELECT FROM batch_deltas)
-		OR EXISTS (SELECT FROM arrival_deltas)
+		OR EXISTS (SELECT FROM arrival_deltas) OR EXISTS (SELECT FROM money_deltas)
 	UNION ALL SELECT DISTINCT %d, NULL::uuid, CASE state WHEN 'checking' THEN 0 ELSE 1 END FROM batches
 		WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM held WHERE release_at <= $1)

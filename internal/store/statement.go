@@ -37,6 +37,11 @@ type Statement struct {
 	WithdrawnBy  string
 	WithdrawnWhy string
 	Totals       *Heaps `gorm:"serializer:json"` // nil: not known yet
+	// AgainAt is when lines that name a message that nobody knew are looked for again, AgainN how often they were, and
+	// AgainFrom behind which line it goes on.
+	AgainAt   *time.Time
+	AgainN    int
+	AgainFrom int
 }
 
 // StatementState is how far a statement is.
@@ -200,10 +205,10 @@ func (s *Store) LostStatements(ctx context.Context, now time.Time) (lost []uuid.
 
 // HoldStatement locks a statement on which there is work to be done; nil if there is none that nobody works on.
 // Call it within [Store.Transact].
-func (s *Store) HoldStatement(ctx context.Context) (*Statement, error) {
+func (s *Store) HoldStatement(ctx context.Context, now time.Time) (*Statement, error) {
 	var held []Statement
-	err := s.gorm(ctx).Raw(`SELECT * FROM statements WHERE state IN ('matching', 'applying', 'withdrawing')
-		ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED`).Scan(&held).Error
+	err := s.gorm(ctx).Raw(`SELECT * FROM statements WHERE state IN ('matching', 'applying', 'withdrawing') OR state = 'done' AND again_at <= ?
+		ORDER BY state = 'done', id LIMIT 1 FOR UPDATE SKIP LOCKED`, now).Scan(&held).Error
 	if err != nil || len(held) == 0 {
 		return nil, err
 	}
@@ -336,6 +341,29 @@ func (s *Store) OpenLines(ctx context.Context, id uuid.UUID, most int) ([]Statem
 		return nil, fmt.Errorf("reading lines of a statement: %w", err)
 	}
 	return lines, nil
+}
+
+// NamelessLines lists lines that name a message by an id that nobody knew, behind one.
+func (s *Store) NamelessLines(ctx context.Context, id uuid.UUID, after, most int) ([]StatementLine, error) {
+	lines, err := query(ctx, s.hot(), scanLine, "SELECT "+lineColumns+` FROM statement_lines WHERE statement_id = $1 AND heap = 'theirs'
+		AND how = 'none' AND gateway_ref <> '' AND n > $2 ORDER BY n LIMIT $3`, id, after, most)
+	if err != nil {
+		return nil, fmt.Errorf("reading lines of a statement: %w", err)
+	}
+	return lines, nil
+}
+
+// NotOurs forgets that a statement has no line of submissions: it has one now.
+func (s *Store) NotOurs(ctx context.Context, lines []StatementLine) error {
+	var b pgx.Batch
+	b.Queue(`DELETE FROM statement_ours o USING unnest($2::uuid[], $3::int[]) AS n (message_id, attempt)
+		WHERE o.statement_id = $1 AND o.message_id = n.message_id AND o.attempt = n.attempt`, lines[0].StatementID,
+		maybeIDs(lines, func(l *StatementLine) *uuid.UUID { return l.MessageID }),
+		numbers(lines, func(l *StatementLine) int { return l.Attempt }))
+	if err := s.send(ctx, &b); err != nil {
+		return fmt.Errorf("forgetting messages without a line: %w", err)
+	}
+	return nil
 }
 
 // MatchedLines writes what lines were matched with.

@@ -178,7 +178,9 @@ func TestStatementsAreFetchedOnTime(t *testing.T) {
 		t.Errorf("what broke off is kept: %+v, %d statements", s, len(f.taken()))
 	}
 	f.set(28, 1, 7)
-	f.shelf.give(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "<html>\n<p>Please sign in</p>\n</html>\n") })
+	f.shelf.give(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w, "<html>\n<p>Please sign in</p>\n</html>\n")
+	})
 	f.look(span(27))
 	if s := f.schedule(); s.Tries != 4 || !strings.HasPrefix(s.Failure, "what it answered is no statement: none of its 2 lines can be read") {
 		t.Errorf("a page is taken for a statement: %+v", s)

@@ -114,7 +114,7 @@ func (s *Statements) step(ctx context.Context) (more bool, err error) {
 	var held store.Statement
 	err = s.Store.Transact(ctx, func(tx *store.Store) error {
 		more, changed = false, nil
-		one, err := tx.HoldStatement(ctx)
+		one, err := tx.HoldStatement(ctx, s.Now())
 		if err != nil || one == nil {
 			return err
 		}
@@ -122,6 +122,9 @@ func (s *Statements) step(ctx context.Context) (more bool, err error) {
 		switch one.State {
 		case store.Matching:
 			return s.match(ctx, tx, *one)
+		case store.Done:
+			changed, err = s.again(ctx, tx, *one)
+			return err
 		case store.Withdrawing:
 			changed, err = s.takeBack(ctx, tx, *one)
 		default:
@@ -132,7 +135,11 @@ func (s *Statements) step(ctx context.Context) (more bool, err error) {
 	if err == nil {
 		s.Course.Announce(changed)
 	}
-	if err != nil && store.Refused(err) && held.State != store.Withdrawing { // it would hold up all that come after it
+	if err != nil && store.Refused(err) && held.State == store.Done { // its lines stay as they are
+		held.AgainAt = nil
+		_, wrong := s.Store.ChangeStatement(ctx, held, store.Done, "again_at")
+		err = errors.Join(err, wrong)
+	} else if err != nil && store.Refused(err) && held.State != store.Withdrawing { // it would hold up all that come after it
 		now, was := s.Now(), held.State
 		held.State, held.WithdrawnAt, held.WithdrawnWhy, held.DoneN = store.Withdrawing, &now, "it could not be matched: "+err.Error(), 0
 		_, wrong := s.Store.ChangeStatement(ctx, held, was, "state", "withdrawn_at", "withdrawn_why", "done_n")
@@ -291,7 +298,10 @@ func (s *Statements) apply(ctx context.Context, tx *store.Store, one store.State
 	now := s.Now()
 	if len(lines) == 0 {
 		one.State, one.FinishedAt = store.Done, &now
-		_, err := tx.ChangeStatement(ctx, one, store.Applying, "state", "finished_at")
+		if one.Totals != nil && one.Totals.Lines[store.OnlyTheirs] > 0 {
+			one.AgainAt = againAt(0, now)
+		}
+		_, err := tx.ChangeStatement(ctx, one, store.Applying, "state", "finished_at", "again_at")
 		return nil, err
 	}
 	evidence := make([]store.Evidence, len(lines))

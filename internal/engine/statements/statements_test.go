@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -31,16 +32,19 @@ const plain = "dialect: plain\n" +
 // office is where statements of a gateway are taken in.
 type office struct {
 	*Statements
-	t *testing.T
-	g *roster.Gateway
+	t     *testing.T
+	g     *roster.Gateway
+	ahead *atomic.Int64 // by so much the clock was put forward
 }
 
 func open(t *testing.T) *office {
 	t.Helper()
 	gateways, s := rostertest.Roster(t)
 	k := rostertest.Kit(gateways, s)
+	clock, ahead := k.Now, &atomic.Int64{}
+	k.Now = func() time.Time { return clock().Add(time.Duration(ahead.Load())) }
 	o := &office{New(k, &course.Course{Kit: k}, func(uuid.UUID) time.Duration { return 0 }), t,
-		rostertest.Gateway(t, gateways, plain, roster.Settings{})}
+		rostertest.Gateway(t, gateways, plain, roster.Settings{}), ahead}
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
 	running.Go(func() { o.Run(ctx) })
@@ -238,5 +242,70 @@ func TestAStatementThatCannotBeMatchedHoldsUpNoOther(t *testing.T) {
 	}
 	if one := o.until(bad.ID, store.Withdrawn); !strings.Contains(one.WithdrawnWhy, "could not be matched") {
 		t.Errorf("%+v", one)
+	}
+}
+
+// A line that names a message by an id that nobody knew finds it once a receipt has told the id, by itself, and says
+// what it says; one of which nothing ever becomes known is looked for less and less, and then not any more.
+func TestLinesAreLookedForAgain(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	m := rostertest.Message(o.g, o.Now())
+	if _, err := o.Store.Accept(t.Context(), []store.Acceptance{{Message: m}}); err != nil {
+		t.Fatal(err)
+	}
+	say := func(source delivery.Source, claim delivery.State, ref string) {
+		t.Helper()
+		e := course.Own(m, o.Now(), claim, 1, "")
+		e.Source, e.GatewayRef = source, ref
+		if _, err := o.Course.Record(t.Context(), o.Store, []store.Evidence{e}, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	say(delivery.Own, delivery.Sending, "")
+	say(delivery.Own, delivery.Doubtful, "") // its answer was lost
+	from := o.Now().Add(-time.Hour)
+	one := o.take([]string{"g-late;;;expired", "g-never;;;delivered"}, from, from.Add(2*time.Hour))
+	if one.Totals.Lines[store.OnlyTheirs] != 2 || one.AgainAt == nil {
+		t.Fatalf("%+v", one)
+	}
+	say(delivery.Receipt, delivery.Enroute, "g-late")
+	looked := func(n int) store.Statement {
+		t.Helper()
+		var now store.Statement
+		for deadline := time.Now().Add(20 * time.Second); now.AgainN < n; time.Sleep(10 * time.Millisecond) {
+			var err error
+			if now, err = o.Store.Statement(t.Context(), one.ID); err != nil || time.Now().After(deadline) {
+				t.Fatalf("it was looked for %d times, %v", now.AgainN, err)
+			}
+			o.Wake(true)
+		}
+		return now
+	}
+	o.ahead.Add(int64(2 * time.Minute))
+	now := looked(1)
+	if got := now.Totals.Lines; got[store.OnlyTheirs] != 1 || got[store.StateDiffers] != 1 {
+		t.Errorf("the heaps are %v", got)
+	}
+	after, err := o.Store.Message(t.Context(), m.ID)
+	if err != nil || after.State != delivery.Expired {
+		t.Errorf("%s, %v", after.State, err)
+	}
+	for n := 2; n <= len(againPauses); n++ {
+		if now.AgainAt == nil {
+			t.Fatalf("after %d times it is not looked for any more", n-1)
+		}
+		o.ahead.Add(int64(now.AgainAt.Sub(o.Now()) + time.Second))
+		now = looked(n)
+	}
+	if now.AgainAt != nil || now.State != store.Done {
+		t.Errorf("%+v", now)
+	}
+	if _, err := o.Withdraw(t.Context(), one.ID, "ada", "wrong"); err != nil {
+		t.Fatal(err)
+	}
+	o.until(one.ID, store.Withdrawn)
+	if after, err = o.Store.Message(t.Context(), m.ID); err != nil || after.State != delivery.Enroute {
+		t.Errorf("%s, %v", after.State, err)
 	}
 }

@@ -314,6 +314,9 @@ func kept(id uuid.UUID, n int, l statement.Line, g *roster.Gateway) store.Statem
 	return k
 }
 
+// digits are those of a line's number.
+func digits(l store.StatementLine) string { return strings.TrimPrefix(l.Number, "+") }
+
 // keep matches lines by name and keeps them, in one transaction with how far the statement is.
 func (s *Statements) keep(ctx context.Context, one *store.Statement, set []store.StatementLine) error {
 	claims := make([]store.Stray, 0, len(set))
@@ -323,7 +326,7 @@ func (s *Statements) keep(ctx context.Context, one *store.Statement, set []store
 			id := store.NewID()
 			at[id] = i
 			claims = append(claims, store.Stray{ID: id, GatewayID: one.GatewayID, GatewayRef: l.GatewayRef, Reference: l.Reference,
-				ToNumber: strings.TrimPrefix(l.Number, "+")})
+				ToNumber: digits(l)})
 		}
 	}
 	next := *one
