@@ -156,6 +156,12 @@ func (s *Store) Statements(ctx context.Context, gateway, after uuid.UUID, most i
 	return all, db.Order("id DESC").Limit(most).Find(&all).Error
 }
 
+// StatementsSince lists those that were matched since a moment and hold, the newest first.
+func (s *Store) StatementsSince(ctx context.Context, since time.Time) (all []Statement, err error) {
+	const most = 1000
+	return all, s.gorm(ctx).Where("state = ? AND finished_at > ?", Done, since).Order("id DESC").Limit(most).Find(&all).Error
+}
+
 // SameFile is the statement that was made of the same file, unless it was withdrawn; nil if there is none.
 func (s *Store) SameFile(ctx context.Context, gateway uuid.UUID, digest []byte) (*Statement, error) {
 	var same []Statement

@@ -460,16 +460,18 @@ func (a *Attention) strays(ctx context.Context, _ time.Time) ([]Need, error) {
 // statedDays is for how many days a statement that differs is told of.
 const statedDays = 7
 
-// statements tells of statements that do not agree with what is known.
+// statements tells of statements that do not agree with what is known; where several of a gateway do not, of them
+// together.
 func (a *Attention) statements(ctx context.Context, now time.Time) ([]Need, error) {
-	recent, err := a.Store.Statements(ctx, uuid.Nil, uuid.Nil, 20)
+	recent, err := a.Store.StatementsSince(ctx, now.AddDate(0, 0, -statedDays))
 	if err != nil {
 		return nil, err
 	}
 	var all []Need
+	at := map[uuid.UUID]int{}
 	for _, s := range recent {
 		g := a.Roster.ByID(s.GatewayID)
-		if g == nil || s.State != store.Done || s.Totals == nil || now.Sub(*s.FinishedAt) > statedDays*24*time.Hour {
+		if g == nil || s.Totals == nil {
 			continue
 		}
 		h := s.Totals.Lines
@@ -477,6 +479,16 @@ func (a *Attention) statements(ctx context.Context, now time.Time) ([]Need, erro
 		if differs == 0 {
 			continue
 		}
+		if i, known := at[g.ID]; known { // an older one
+			n := &all[i]
+			n.Count, n.Title = n.Count+differs, "Statements of "+g.Name+" differ"
+			n.Command, n.Link = "pigeon statement list --gateway "+g.Name, "/statements"
+			if why, first := strings.CutPrefix(n.Why, "Of "); first {
+				n.Why = "The latest: of " + why
+			}
+			continue
+		}
+		at[g.ID] = len(all)
 		all = append(
 			all,
 			Need{What: Stated, Count: differs, Gateway: g.Name, Since: s.FinishedAt, Title: s.Name + " of " + g.Name + " differs",
