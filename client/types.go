@@ -739,6 +739,7 @@ type Key struct {
 	BudgetDay string `json:"budget_day"` // what its batches may spend a day; empty: any amount
 	// Labels are put on all that is sent with it.
 	Labels     map[string]string `json:"labels"`
+	Practice   bool              `json:"practice"` // it may see the codes of passcodes
 	CreatedAt  time.Time         `json:"created_at"`
 	LastUsedAt *time.Time        `json:"last_used_at"`
 	RevokedAt  *time.Time        `json:"revoked_at"`
@@ -752,6 +753,8 @@ type NewKey struct {
 	BudgetDay string `json:"budget_day,omitempty"`
 	// Labels are put on all that is sent with it.
 	Labels map[string]string `json:"labels,omitempty"`
+	// Practice lets it see the codes of passcodes.
+	Practice bool `json:"practice,omitempty"`
 }
 
 // List is a list, or a part of one: the shape of all of them. Next is the cursor of
@@ -814,6 +817,8 @@ type Problem struct {
 	Detail string       `json:"detail,omitempty"`
 	Errors []FieldError `json:"errors,omitempty"`
 	Items  []Outcome    `json:"items,omitempty"` // of a list of which nothing was taken
+	// RetryAt is when it may be asked for again.
+	RetryAt *time.Time `json:"retry_at,omitempty"`
 }
 
 // Outcome is what came of one message of a list: Message, or Problem.
@@ -986,6 +991,111 @@ type Need struct {
 	Do       string     `json:"do"`
 	Command  string     `json:"command"` // that does it, or shows more
 	Link     string     `json:"link"`    // the page of the console
+}
+
+// NewPasscode is a one-time password to be sent. What is left empty takes its default.
+type NewPasscode struct {
+	To        string            `json:"to"`
+	Country   string            `json:"country,omitempty"`  // in which To is dialled, if it has no country code
+	Purpose   string            `json:"purpose"`            // what it is for: of a number and a purpose the newest counts
+	Template  string            `json:"template,omitempty"` // with the fields code and minutes; a text that ships if empty
+	Language  string            `json:"language,omitempty"`
+	Fields    map[string]any    `json:"fields,omitempty"`
+	Sender    string            `json:"sender,omitempty"`
+	Gateway   string            `json:"gateway,omitempty"`
+	Of        string            `json:"of,omitempty"`      // digits or letters
+	Length    int               `json:"length,omitempty"`  // 4 to 10; 6
+	Life      Span              `json:"life,omitempty"`    // 30s to 1h; 5m
+	Tries     int               `json:"tries,omitempty"`   // wrong codes that may be typed; 5
+	Address   string            `json:"address,omitempty"` // of the end user
+	Reference string            `json:"reference,omitempty"`
+	Domain    string            `json:"domain,omitempty"`   // that the code is bound to, in the last line
+	AppHash   string            `json:"app_hash,omitempty"` // of the app that is meant, in the last line
+	Labels    map[string]string `json:"labels,omitempty"`
+	Reveal    bool              `json:"reveal,omitempty"` // answer the code; for keys for practice only
+}
+
+// Passcode is a one-time password: how it stands, and never its code, but to keys for practice that asked for it.
+type Passcode struct {
+	ID        string     `json:"id"`
+	Number    string     `json:"number"`
+	Country   string     `json:"country"`
+	Purpose   string     `json:"purpose"`
+	State     string     `json:"state"` // open, used, ended or locked
+	Of        string     `json:"of"`
+	Length    int        `json:"length"`
+	CreatedAt time.Time  `json:"created_at"`
+	EndsAt    time.Time  `json:"ends_at"`
+	Sends     int        `json:"sends"`
+	SendsLeft int        `json:"sends_left"`
+	AgainAt   *time.Time `json:"again_at"` // not before may it be sent again; nil: it may not
+	TriesLeft int        `json:"tries_left"`
+	UsedAt    *time.Time `json:"used_at"`
+	CheckedAt *time.Time `json:"checked_at"`
+	Message   string     `json:"message"` // the last that bears it
+	Address   string     `json:"address"`
+	Reference string     `json:"reference"`
+	Template  string     `json:"template"`
+	Language  string     `json:"language"`
+	Code      string     `json:"code,omitempty"`
+	Gateway   string     `json:"gateway,omitempty"` // through which it goes again
+	Again     bool       `json:"again,omitempty"`   // the same request was made before
+	Warnings  []Warning  `json:"warnings,omitempty"`
+}
+
+// PasscodeTyped is a code as somebody typed it, with the number and the purpose where no passcode is named.
+type PasscodeTyped struct {
+	To      string `json:"to,omitempty"`
+	Country string `json:"country,omitempty"`
+	Purpose string `json:"purpose,omitempty"`
+	Code    string `json:"code"`
+}
+
+// PasscodeVerdict is what is said of it.
+type PasscodeVerdict struct {
+	Verdict   string `json:"verdict"` // right, wrong, ended, used or locked
+	TriesLeft int    `json:"tries_left"`
+	ID        string `json:"id,omitempty"` // of the passcode, where it is right
+}
+
+// PasscodeAgain asks for a passcode to be sent again.
+type PasscodeAgain struct {
+	Anyway bool `json:"anyway,omitempty"` // although the last text was delivered
+}
+
+// PasscodeLimit is how many passcodes are sent at most.
+type PasscodeLimit struct {
+	By     string `json:"by"`     // number, address, network, range, purpose, country or key
+	Window string `json:"window"` // minute, hour or day
+	Most   *int   `json:"most"`   // nil: none holds
+	Set    bool   `json:"set"`    // it is not the usual one
+}
+
+// PasscodeLimits are limits to be set.
+type PasscodeLimits struct {
+	Items []PasscodeLimit `json:"items"`
+}
+
+// NewPasscodeBlock is something that is to get no passcodes.
+type NewPasscodeBlock struct {
+	What  string `json:"what"` // number, range, country, address or network
+	Value string `json:"value"`
+	For   Span   `json:"for,omitempty"` // empty: for good
+	Why   string `json:"why,omitempty"`
+}
+
+// PasscodeBlock is that something gets no passcodes.
+type PasscodeBlock struct {
+	ID        string     `json:"id"`
+	What      string     `json:"what"`
+	Value     string     `json:"value"`
+	Since     time.Time  `json:"since"`
+	Until     *time.Time `json:"until"` // nil: for good
+	By        string     `json:"by"`
+	Why       string     `json:"why"`
+	LiftedAt  *time.Time `json:"lifted_at"`
+	LiftedBy  string     `json:"lifted_by"`
+	LiftedWhy string     `json:"lifted_why"`
 }
 
 // StatementSpan is a span of time of which a statement is wanted.

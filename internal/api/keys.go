@@ -21,6 +21,7 @@ func wireKey(k store.Key) client.Key {
 		Cure:       k.Cure,
 		BudgetDay:  k.BudgetDay.String(),
 		Labels:     k.Labels.Map(),
+		Practice:   k.Practice,
 	}
 }
 
@@ -44,6 +45,7 @@ func (a *API) newKey(c *gin.Context) {
 		return
 	}
 	record, key, err := a.engine.Keys.Make(n.Name, n.Cure, n.BudgetDay, n.Labels)
+	record.Practice = n.Practice
 	if err == nil {
 		err = a.engine.Keys.Add(c.Request.Context(), record)
 	}

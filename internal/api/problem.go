@@ -6,11 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"mime"
 	"net/http"
 	"os"
 	"reflect"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -18,10 +21,12 @@ import (
 	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/hold"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
+	"calmpigeon.example/internal/engine/passcodes"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/statements"
 	"calmpigeon.example/internal/engine/strays"
@@ -45,6 +50,9 @@ func answerProblem(c *gin.Context, p client.Problem) {
 		return
 	}
 	c.Header("Content-Type", "application/problem+json")
+	if p.RetryAt != nil {
+		c.Header("Retry-After", strconv.Itoa(max(int(math.Ceil(time.Until(*p.RetryAt).Seconds())), 1)))
+	}
 	switch {
 	case p.Status == http.StatusServiceUnavailable:
 		c.Header("Retry-After", "2")
@@ -90,6 +98,9 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 	var missing *nothing
 	var lost *strays.Missing
 	var passed *refused
+	var full *passcode.Full
+	var soon *passcodes.TooSoon
+	var blocked *passcodes.Blocked
 	switch {
 	case errors.As(err, &passed):
 		p = passed.problem
@@ -179,6 +190,21 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 				Accepted: "a message that went through the gateway that the stray came from",
 			},
 		)
+	case errors.As(err, &full):
+		p = told(http.StatusTooManyRequests, "limit-reached", "Too many passcodes were asked for", full.Error())
+		p.RetryAt = &full.Until
+	case errors.As(err, &soon):
+		p = told(http.StatusTooManyRequests, "too-soon", "It is too soon to send this again", soon.Error())
+		p.RetryAt = &soon.At
+	case errors.As(err, &blocked):
+		p = told(http.StatusForbidden, "blocked", "This gets no passcodes", blocked.Error())
+	case errors.Is(err, passcodes.ErrReveal):
+		p = told(http.StatusForbidden, "no-practice", "This key may not see codes", "Make one for practice: pigeon key new --practice")
+	case errors.Is(err, passcodes.ErrOver), errors.Is(err, passcodes.ErrOften):
+		p = told(http.StatusConflict, "over", "This can no longer be sent again", fault.Why(err)+". Issue a new one.")
+	case errors.Is(err, passcodes.ErrDelivered):
+		p = told(http.StatusConflict, "delivered", "The last text was delivered",
+			"Its receipt says that the handset has it. Ask the end user to look; to send it all the same, say so: anyway.")
 	case errors.Is(err, statements.ErrFetch):
 		p = told(http.StatusBadGateway, "gateway-failed", "The gateway did not give its statement", fault.Why(err))
 	case errors.Is(err, statements.ErrState):

@@ -34,6 +34,7 @@ const (
 	exitNotThere = 4 // a message ended otherwise than delivered
 	exitUnknown  = 5 // it is not known what became of a message
 	exitTimeout  = 6 // waiting took too long
+	exitNotRight = 7 // a code is not the right one
 )
 
 const exitHelp = `Exit codes:
@@ -43,7 +44,8 @@ const exitHelp = `Exit codes:
   3  the service refused what was asked
   4  the message ended otherwise than delivered
   5  it is not known what became of the message
-  6  waiting took too long`
+  6  waiting took too long
+  7  the code of a passcode is not the right one`
 
 // exit ends with a code after everything has been said.
 type exit int
@@ -256,6 +258,7 @@ func newRoot() *cobra.Command {
 		a.attention(),
 		a.arrivals(),
 		a.money(),
+		a.passcode(),
 		a.gateway(),
 		a.route(),
 		a.sender(),

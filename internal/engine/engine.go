@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/engine/arrivals"
 	"calmpigeon.example/internal/engine/attention"
 	"calmpigeon.example/internal/engine/balance"
@@ -31,6 +32,7 @@ import (
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/money"
+	"calmpigeon.example/internal/engine/passcodes"
 	"calmpigeon.example/internal/engine/receipts"
 	"calmpigeon.example/internal/engine/recipients"
 	"calmpigeon.example/internal/engine/roster"
@@ -75,6 +77,7 @@ type Engine struct {
 	Strays     *strays.Strays
 	Arrivals   *arrivals.Arrivals
 	Money      *money.Money
+	Passcodes  *passcodes.Passcodes
 	Needs      *attention.Attention
 	Decide     *decide.Decide
 	Statements *statements.Statements
@@ -143,6 +146,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Fetcher:    fetcher,
 		Arrivals:   faring,
 		Money:      costs,
+		Passcodes:  passcodes.New(k, in, rand.Reader),
 		Needs:      needs,
 		Talk:       &conversations.Conversations{Kit: k, Intake: in},
 		Events:     events.New(k, config.Lease, config.OnlyPublic, needs.Needs),
@@ -168,7 +172,7 @@ func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
 		e.Intake.Run, e.Batches.Run, e.Hold.Run,
-		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.Fetcher.Run, e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.Fetcher.Run, e.Passcodes.Run, e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}
@@ -246,7 +250,8 @@ func (e *Engine) keepHouse(ctx context.Context) {
 			}
 			return
 		case <-often.C:
-			err = errors.Join(e.Keys.Flush(ctx), e.clock.set(ctx), e.Strays.Clocks.Flush(ctx, e.Now()))
+			err = errors.Join(e.Keys.Flush(ctx), e.clock.set(ctx), e.Strays.Clocks.Flush(ctx, e.Now()),
+				e.Store.TidyPasscodes(ctx, e.Now(), passcode.LifeMost))
 		case <-daily.C:
 			err = e.tidy(ctx)
 		}

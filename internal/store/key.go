@@ -23,6 +23,7 @@ type Key struct {
 	Labels     label.Set // of all that is sent with it
 	// BudgetDay is what batches that are launched with it may spend a day; nil: any amount.
 	BudgetDay batch.Sums `gorm:"serializer:json"`
+	Practice  bool       // it may see the codes of passcodes
 }
 
 // AddKey stores a new key.

@@ -37,6 +37,7 @@ var parts = []part{
 	{"receipts", "id", ""},
 	{"events", "id", ""},
 	{"tellings", "event_id", ""},
+	{"passcodes", "id", "fillfactor = 70"},
 }
 
 // ahead is how many months are made in advance, so that a clock that jumps or

@@ -22,8 +22,9 @@ type Form struct {
 	Length  int  // 0: 6
 }
 
-// letters are sixteen that nobody takes for one another, or for a digit that is not read as one of them.
-const letters = "BCDFHJKMNPRTVWXZ"
+// Letters are those that codes are drawn from: sixteen that nobody takes for one another, or for a digit that is not
+// read as one of them.
+const Letters = "BCDFHJKMNPRTVWXZ"
 
 const (
 	// LengthLeast and LengthMost are how many characters a code has.
@@ -75,7 +76,7 @@ func Draw(random io.Reader, f Form) (string, error) {
 		}
 		switch {
 		case f.Letters:
-			code = append(code, letters[octet[0]&15])
+			code = append(code, Letters[octet[0]&15])
 		case octet[0] < 250:
 			code = append(code, '0'+octet[0]%10)
 		}

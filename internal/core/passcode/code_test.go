@@ -18,7 +18,7 @@ func TestCodesAreUniform(t *testing.T) {
 		most     float64 // of chi-squared, at p = 1e-6
 	}{
 		"digits":  {Form{Length: 6}, "0123456789", 45.1},
-		"letters": {Form{Letters: true, Length: 8}, letters, 56.5},
+		"letters": {Form{Letters: true, Length: 8}, Letters, 56.5},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -49,6 +49,8 @@ type Draft struct {
 	Long                                       bool // a text of many segments is meant
 	// ReportTo is the address at which what becomes of it is told, in the place of its receiver's own.
 	ReportTo string
+	// Rather is a gateway that is taken last: rather another one.
+	Rather string
 }
 
 // Policy is what becomes of a message to a kind of line. What is not named is
@@ -252,6 +254,10 @@ func (in *Intake) through(
 		return one
 	}
 	ways, because := in.ways(p, d, tmpl, book)
+	if i := slices.IndexFunc(ways.gateways, func(g *roster.Gateway) bool { return g.Name == d.Rather }); i >= 0 && len(ways.gateways) > 1 {
+		ways.gateways = append(slices.Delete(slices.Clone(ways.gateways), i, i+1), ways.gateways[i])
+		because += "; " + d.Rather + " last"
+	}
 	p.Route = ways.Route
 	var first, waits *passage
 	var passed []string

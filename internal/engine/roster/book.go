@@ -13,6 +13,7 @@ import (
 
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/route"
@@ -32,6 +33,10 @@ type Book struct {
 	changed   map[string]store.CountryRule
 	templates map[string]store.Template
 	prices    map[uuid.UUID]Prices
+
+	// Limits are those that hold for passcodes.
+	Limits map[passcode.By][]passcode.Limit
+	blocks map[passcode.By]map[string]store.PasscodeBlock
 }
 
 // Prices is the price list of a gateway.
@@ -118,7 +123,7 @@ func (r *Roster) read(ctx context.Context, last *Book) (*Book, []Flaw, error) {
 		}
 		b.prices[list.GatewayID] = known
 	}
-	return b, flaws, nil
+	return b, flaws, r.readPasscodes(ctx, b)
 }
 
 // Route is the first route that fits.

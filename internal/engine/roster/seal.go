@@ -7,12 +7,13 @@ import (
 	"strings"
 
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/store"
 )
 
-// passcode is what of a message is sealed.
-type passcode struct {
+// sealedText is what of a message is sealed.
+type sealedText struct {
 	Text   string         `json:"text"`
 	Fields map[string]any `json:"fields,omitempty"`
 }
@@ -23,7 +24,7 @@ func (r *Roster) Seal(c *store.Content) ([]byte, error) {
 	if c.Kind != pace.OTP {
 		return nil, nil
 	}
-	plain, err := json.Marshal(passcode{c.Text, c.Fields})
+	plain, err := json.Marshal(sealedText{c.Text, c.Fields})
 	if err != nil {
 		return nil, fmt.Errorf("sealing a passcode: %w", err)
 	}
@@ -40,8 +41,9 @@ func (r *Roster) Seal(c *store.Content) ([]byte, error) {
 	return r.sealer.Seal(plain, c.ID.String()), nil
 }
 
-// code is what may be a code in a text: letters and digits, a digit among them.
-var code = regexp.MustCompile(`[0-9A-Za-z]*[0-9][0-9A-Za-z]*`)
+// code is what may be a code in a text: letters and digits, a digit among them; or such capitals as codes of letters are
+// drawn from.
+var code = regexp.MustCompile(`[0-9A-Za-z]*[0-9][0-9A-Za-z]*|[` + passcode.Letters + `]{4,}`)
 
 const (
 	codeLeast = 4  // characters of a code
@@ -99,7 +101,7 @@ func (r *Roster) Open(c *store.Content) error {
 	if err != nil {
 		return err
 	}
-	var p passcode
+	var p sealedText
 	if err := json.Unmarshal(plain, &p); err != nil {
 		return fmt.Errorf("opening a passcode: %w", err)
 	}

@@ -1,0 +1,78 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+)
+
+// Issue sends a one-time password. token, if given, makes a repetition of the same request harmless.
+func (c *Client) Issue(ctx context.Context, n NewPasscode, token string) (p Passcode, err error) {
+	var header http.Header
+	if token != "" {
+		header = http.Header{"Idempotency-Key": {token}}
+	}
+	return p, c.call(ctx, "POST", "/v1/passcodes", header, n, &p)
+}
+
+func passcodePath(id, rest string) string { return "/v1/passcodes/" + url.PathEscape(id) + rest }
+
+// Check says whether a code is that of a passcode.
+func (c *Client) Check(ctx context.Context, id, code string) (v PasscodeVerdict, err error) {
+	return v, c.call(ctx, "POST", passcodePath(id, "/check"), nil, PasscodeTyped{Code: code}, &v)
+}
+
+// CheckFor does so for the newest passcode of a number for a purpose.
+func (c *Client) CheckFor(ctx context.Context, to, purpose, code string) (v PasscodeVerdict, err error) {
+	return v, c.call(ctx, "POST", "/v1/passcodes/check", nil, PasscodeTyped{To: to, Purpose: purpose, Code: code}, &v)
+}
+
+// Again sends the same code again; although the last text was delivered, if anyway.
+func (c *Client) Again(ctx context.Context, id string, anyway bool) (p Passcode, err error) {
+	return p, c.call(ctx, "POST", passcodePath(id, "/again"), nil, PasscodeAgain{anyway}, &p)
+}
+
+// EndPasscode ends a passcode: no code is right any more.
+func (c *Client) EndPasscode(ctx context.Context, id string) (p Passcode, err error) {
+	return p, c.call(ctx, "DELETE", passcodePath(id, ""), nil, nil, &p)
+}
+
+// Passcode is how a passcode stands.
+func (c *Client) Passcode(ctx context.Context, id string) (p Passcode, err error) {
+	return p, c.call(ctx, "GET", passcodePath(id, ""), nil, nil, &p)
+}
+
+// Passcodes lists passcodes, the newest first; of a number and for a purpose, if these are given.
+func (c *Client) Passcodes(ctx context.Context, to, purpose, cursor string, limit int) (l List[Passcode], err error) {
+	q := choose(url.Values{}, map[string]string{"to": to, "purpose": purpose, "cursor": cursor}, limit)
+	return l, c.call(ctx, "GET", "/v1/passcodes"+q, nil, nil, &l)
+}
+
+// PasscodeLimits lists the limits that hold.
+func (c *Client) PasscodeLimits(ctx context.Context) (l List[PasscodeLimit], err error) {
+	return l, c.call(ctx, "GET", "/v1/passcode-limits", nil, nil, &l)
+}
+
+// SetPasscodeLimits puts limits in the place of all that were set before; what is not among them is as usual.
+func (c *Client) SetPasscodeLimits(ctx context.Context, set []PasscodeLimit) (l List[PasscodeLimit], err error) {
+	return l, c.call(ctx, "PUT", "/v1/passcode-limits", nil, PasscodeLimits{set}, &l)
+}
+
+// PasscodeBlocks lists what gets no passcodes; also what did once, if all.
+func (c *Client) PasscodeBlocks(ctx context.Context, all bool) (l List[PasscodeBlock], err error) {
+	q := ""
+	if all {
+		q = "?all=true"
+	}
+	return l, c.call(ctx, "GET", "/v1/passcode-blocks"+q, nil, nil, &l)
+}
+
+// BlockPasscodes lets something get no passcodes.
+func (c *Client) BlockPasscodes(ctx context.Context, n NewPasscodeBlock) (b PasscodeBlock, err error) {
+	return b, c.call(ctx, "POST", "/v1/passcode-blocks", nil, n, &b)
+}
+
+// LiftPasscodeBlock ends a block.
+func (c *Client) LiftPasscodeBlock(ctx context.Context, id, why string) (b PasscodeBlock, err error) {
+	return b, c.call(ctx, "POST", "/v1/passcode-blocks/"+url.PathEscape(id)+"/lift", nil, Why{why}, &b)
+}

@@ -1,0 +1,422 @@
+// Package passcodes sends one-time passwords, checks them, and sends them again.
+//
+// A passcode is a message, and a record of its own under the id of its first message. Requests that come at the same time
+// are written as one set: what was sent of late is locked and read in one round trip, limits are held against it in
+// memory, and what is admitted is written with the messages, in the same transaction.
+package passcodes
+
+import (
+	"cmp"
+	"context"
+	"crypto/hmac"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/passcode"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/core/span"
+	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/intake"
+	"calmpigeon.example/internal/engine/kit"
+	"calmpigeon.example/internal/store"
+)
+
+// Wants is what passcode is asked for. Empty fields take their defaults.
+type Wants struct {
+	To, Country string // as for messages
+	Purpose     string
+	Template    string // with the fields code and minutes; empty: a text that ships
+	Language    string
+	Fields      map[string]any
+	Sender      string
+	Gateway     string
+	Of          string // digits or letters
+	Length      int
+	Life        string // a span
+	Tries       int
+	Address     string // of the end user
+	Reference   string
+	Domain      string // that the code is bound to
+	AppHash     string // of the app that is meant
+	Labels      map[string]string
+	Reveal      bool // the code is answered; only to keys for practice
+}
+
+// Issued is a passcode that was sent.
+type Issued struct {
+	store.Passcode
+	Code     string // only where it is revealed
+	Warnings []intake.Warning
+	Again    bool // the same request was made before
+}
+
+// Blocked is returned for what gets no passcodes.
+type Blocked struct{ store.PasscodeBlock }
+
+func (b *Blocked) Error() string {
+	until := "for good"
+	if b.UntilAt != nil {
+		until = "until " + b.UntilAt.UTC().Format(time.RFC3339)
+	}
+	return fmt.Sprintf("the %s %s is blocked %s: %s", b.By, b.Value, until, cmp.Or(b.Why, "no reason was given"))
+}
+
+// Errors of passcodes that cannot be sent again.
+var (
+	ErrReveal    = errors.New("codes are shown to keys for practice only")
+	ErrOver      = errors.New("it is over")
+	ErrOften     = errors.New("it was sent as often as it may be")
+	ErrDelivered = errors.New("it was delivered")
+)
+
+// TooSoon is returned for a passcode that is to be sent again before its pause is over.
+type TooSoon struct{ At time.Time }
+
+func (e *TooSoon) Error() string { return "not before " + e.At.UTC().Format(time.RFC3339) }
+
+// Passcodes sends and checks passcodes.
+type Passcodes struct {
+	kit.Kit
+	Intake *intake.Intake
+	Random io.Reader
+
+	issue *gather.Gather[issuing, result]
+}
+
+// New makes one that sends once it runs.
+func New(k kit.Kit, in *intake.Intake, random io.Reader) *Passcodes {
+	p := &Passcodes{Kit: k, Intake: in, Random: random}
+	p.issue = gather.New(gather.Limits{Rows: 500, Linger: 2 * time.Millisecond}, nil, p.write)
+	return p
+}
+
+// Run sends what is asked for until ctx ends.
+func (p *Passcodes) Run(ctx context.Context) { p.issue.Run(ctx) }
+
+// issuing is a passcode that is about to be sent.
+type issuing struct {
+	acceptance store.Acceptance
+	record     store.Passcode
+	subjects   []store.Counted
+}
+
+// result is what became of it: it was sent, a limit is reached, or the same was sent before.
+type result struct {
+	full  *passcode.Full
+	prior *store.Idempotency
+}
+
+// kept is what it takes to send a code again.
+type kept struct {
+	Code  string       `json:"code"`
+	Draft intake.Draft `json:"draft"`
+}
+
+const purposeMost = 40
+
+// read checks what is asked for, and makes a draft of it that has no text yet.
+func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Duration, at netip.Addr, faults fault.Faults) {
+	f, err := passcode.ParseForm(w.Of, w.Length)
+	if err != nil {
+		faults.Add("code", fault.Why(err), fmt.Sprintf("digits or letters, and a length of %d to %d", passcode.LengthLeast, passcode.LengthMost))
+	}
+	life = passcode.LifeUsual
+	if w.Life != "" {
+		if life, err = span.Parse(w.Life); err != nil || life < passcode.LifeLeast || life > passcode.LifeMost {
+			faults.Add("life", fmt.Sprintf("%q is out of range", w.Life), span.Format(passcode.LifeLeast)+" to "+span.Format(passcode.LifeMost))
+		}
+	}
+	if n := utf8.RuneCountInString(w.Purpose); n == 0 || n > purposeMost || store.Keepable(w.Purpose) != w.Purpose {
+		faults.Add("purpose", "it is missing, too long, or cannot be kept", fmt.Sprintf("a word such as sign-in, of at most %d characters", purposeMost))
+	}
+	if w.Tries < 0 || w.Tries > 20 {
+		faults.Add("tries", fmt.Sprintf("%d is out of range", w.Tries), "1 to 20 wrong codes, or 0 for five")
+	}
+	if w.Address != "" {
+		if at, err = netip.ParseAddr(w.Address); err != nil {
+			faults.Add("address", fmt.Sprintf("%q is no IP address", w.Address), "that of the end user, such as 192.0.2.7 or 2001:db8::7")
+		}
+		at = at.Unmap().WithZone("")
+	}
+	if w.Domain != "" && w.AppHash != "" {
+		faults.Add("domain", "a text has one last line", "domain or app_hash, not both")
+	}
+	if w.Domain != "" && !passcode.Domain(w.Domain) {
+		faults.Add("domain", fmt.Sprintf("%q is no name of a host", w.Domain), "a name in small letters, such as pass.lanternholm.example")
+	}
+	if w.AppHash != "" && !passcode.AppHash(w.AppHash) {
+		faults.Add("app_hash", fmt.Sprintf("%q is no hash of an app", w.AppHash), "eleven characters of base64")
+	}
+	for _, name := range []string{"code", "minutes"} {
+		if _, given := w.Fields[name]; given {
+			faults.Add("fields."+name, "it is given by us", "another name")
+		}
+	}
+	d = intake.Draft{To: w.To, Country: w.Country, Kind: "otp", Sender: w.Sender, Gateway: w.Gateway, Template: w.Template, Language: w.Language,
+		Reference: w.Reference, Labels: w.Labels, ValidFor: span.Format(life)}
+	return d, f, life, at, faults
+}
+
+// say gives a draft its text. A template is rendered here, so that a last line can stand below it.
+func (p *Passcodes) say(d *intake.Draft, w Wants, code string, life time.Duration, country string, faults *fault.Faults) (language string) {
+	last := func(text string) string {
+		switch {
+		case w.Domain != "":
+			return passcode.Bound(text, w.Domain, code)
+		case w.AppHash != "":
+			return passcode.ForApp(text, w.AppHash)
+		}
+		return text
+	}
+	if w.Template == "" {
+		text, language := passcode.Text(w.Language, code, life)
+		d.Text, d.Language = last(text), ""
+		return language
+	}
+	d.Fields = maps.Clone(w.Fields)
+	if d.Fields == nil {
+		d.Fields = map[string]any{}
+	}
+	d.Fields["code"], d.Fields["minutes"] = code, passcode.Minutes(life)
+	if w.Domain == "" && w.AppHash == "" {
+		return w.Language
+	}
+	t, ok := p.Roster.Book().Template(w.Template)
+	if !ok { // the plan says so
+		return w.Language
+	}
+	language = t.Template.For(w.Language, country)
+	rendered, err := t.Template.Render(language, d.Fields)
+	if err != nil { // the plan says it better
+		return language
+	}
+	if t.Template.Sender != "" && d.Sender == "" {
+		d.Sender = t.Template.Sender
+	}
+	d.Template, d.Fields, d.Language, d.Text = "", nil, "", last(rendered.Text)
+	return language
+}
+
+// Issue draws a code and sends it.
+func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token string) (Issued, error) {
+	if w.Reveal && !key.Practice {
+		return Issued{}, ErrReveal
+	}
+	d, form, life, at, faults := p.read(w)
+	code, err := passcode.Draw(p.Random, form)
+	if err != nil && faults == nil {
+		return Issued{}, err
+	}
+	country := ""
+	if r, err := phone.Read(w.To, w.Country); err == nil {
+		country = r.Country
+	}
+	language := p.say(&d, w, code, life, country, &faults)
+	d.KeyID, d.KeyLabels = key.ID, key.Labels
+	plan, more, err := p.Intake.Plan(d, smstext.Level(key.Cure), intake.Whole)
+	if err != nil {
+		return Issued{}, err
+	}
+	for _, f := range more {
+		if f.Field == "valid_for" { // it is the life
+			continue
+		}
+		faults = append(faults, f)
+	}
+	if len(faults) == 0 && !strings.Contains(plan.Text, code) {
+		faults.Add("template", "the code does not stand in what it comes to", "a template with the field {code}")
+	}
+	if len(faults) > 0 {
+		return Issued{}, faults
+	}
+	now := p.Now()
+	if b := p.blocked(plan, at, now); b != nil {
+		return Issued{}, b
+	}
+	if token != "" {
+		if prior, err := p.Store.Token(ctx, key.ID, token); err == nil {
+			return p.repeat(ctx, w, prior)
+		}
+	}
+	m := p.Intake.Message(plan, d)
+	m.KeyID = key.ID
+	record, err := p.record(m, w, d, form, code, life, at)
+	if err != nil {
+		return Issued{}, err
+	}
+	record.Language = language
+	sealed, err := p.Roster.Seal(&m.Content)
+	if err != nil {
+		return Issued{}, err
+	}
+	one := issuing{store.Acceptance{Message: m, Begun: intake.Begun(plan), Sealed: sealed}, record, p.subjects(record)}
+	if token != "" {
+		one.acceptance.Token = &store.Idempotency{KeyID: key.ID, Token: token, Fingerprint: p.fingerprint(w), MessageID: m.ID, CreatedAt: m.CreatedAt}
+	}
+	r, err := p.issue.Do(ctx, one)
+	switch {
+	case err != nil:
+		return Issued{}, fmt.Errorf("sending a passcode: %w", err)
+	case r.full != nil:
+		return Issued{}, r.full
+	case r.prior != nil:
+		return p.repeat(ctx, w, *r.prior)
+	}
+	p.announce(m)
+	issued := Issued{Passcode: record, Warnings: plan.Warnings}
+	if w.Reveal {
+		issued.Code = code
+	}
+	return issued, nil
+}
+
+func (p *Passcodes) announce(m store.Message) {
+	p.Hub.Changed(m.ID)
+	if m.State == delivery.Queued {
+		p.Bells.Ring(m.GatewayID, true)
+	}
+}
+
+// fingerprint tells requests apart that come with the same token.
+func (p *Passcodes) fingerprint(w Wants) []byte {
+	plain, _ := json.Marshal(w) // there is nothing in it that cannot be written
+	return p.Roster.Fingerprint(append([]byte("passcode "), plain...))
+}
+
+// repeat gives the passcode that a token stands for, if it stands for the same request.
+func (p *Passcodes) repeat(ctx context.Context, w Wants, prior store.Idempotency) (Issued, error) {
+	if !hmac.Equal(prior.Fingerprint, p.fingerprint(w)) {
+		return Issued{}, intake.ErrReused
+	}
+	record, err := p.Store.Passcode(ctx, prior.MessageID)
+	return Issued{Passcode: record, Again: true}, err
+}
+
+// record is what is kept of a passcode.
+func (p *Passcodes) record(m store.Message, w Wants, d intake.Draft, form passcode.Form, code string, life time.Duration, at netip.Addr) (store.Passcode, error) {
+	plain, err := json.Marshal(kept{code, d})
+	if err != nil {
+		return store.Passcode{}, fmt.Errorf("keeping a passcode: %w", err)
+	}
+	id := m.ID.String()
+	return store.Passcode{ID: m.ID, KeyID: m.KeyID, Number: m.To.String(), Country: m.Country, Purpose: w.Purpose, Form: form,
+		Hash: p.Roster.CodeHash(id, code), Sealed: p.Roster.SealFor(id, plain), CreatedAt: m.CreatedAt, EndsAt: m.CreatedAt.Add(life),
+		TriesMost: cmp.Or(w.Tries, passcode.TriesUsual), Sends: 1, SendsMost: passcode.SendsUsual, AgainAt: m.CreatedAt.Add(passcode.PauseAfter(1)),
+		MessageID: m.ID, Address: at, Reference: w.Reference, Template: w.Template}, nil
+}
+
+// blocked is the block because of which a passcode is not sent; nil if there is none.
+func (p *Passcodes) blocked(plan intake.Plan, at netip.Addr, now time.Time) error {
+	for _, c := range values(plan.Number.Number.String(), plan.Country, "", uuid.Nil, at) {
+		if b, is := p.Roster.Book().Blocked(c.By, c.Value, now); is {
+			return &Blocked{b}
+		}
+	}
+	return nil
+}
+
+// values are the things that a passcode is counted by.
+func values(number, country, purpose string, key uuid.UUID, at netip.Addr) []store.Counted {
+	all := []store.Counted{{By: passcode.Number, Value: number}, {By: passcode.Range, Value: passcode.RangeOf(number)},
+		{By: passcode.Country, Value: country}, {By: passcode.Purpose, Value: purpose}, {By: passcode.Key, Value: key.String()}}
+	if at.IsValid() {
+		all = append(all, store.Counted{By: passcode.Address, Value: at.String()},
+			store.Counted{By: passcode.Network, Value: passcode.NetworkOf(at).String()})
+	}
+	return all
+}
+
+// subjects are those of them for which a limit holds.
+func (p *Passcodes) subjects(r store.Passcode) []store.Counted {
+	limits := p.Roster.Book().Limits
+	return slices.DeleteFunc(values(r.Number, r.Country, r.Purpose, r.KeyID, r.Address), func(c store.Counted) bool { return len(limits[c.By]) == 0 })
+}
+
+// write sends a set, as far as limits leave room for it.
+func (p *Passcodes) write(ctx context.Context, set []issuing) ([]result, error) {
+	acceptances := make([]store.Acceptance, len(set))
+	for i, one := range set {
+		acceptances[i] = one.acceptance
+	}
+	if err := p.Store.PrepareToAccept(ctx, acceptances); err != nil {
+		return nil, err
+	}
+	now := p.Now()
+	var results []result
+	err := p.Store.Transact(ctx, func(tx *store.Store) error {
+		results = make([]result, len(set))
+		counters, err := p.hold(ctx, tx, set, now)
+		if err != nil {
+			return err
+		}
+		var admitted []int
+		var goes []store.Acceptance
+		for i, one := range set {
+			if results[i].full = counters.admit(one.subjects, now); results[i].full == nil {
+				admitted, goes = append(admitted, i), append(goes, one.acceptance)
+			}
+		}
+		prior, err := tx.Accept(ctx, goes)
+		if err != nil {
+			return err
+		}
+		var records []store.Passcode
+		for j, i := range admitted {
+			if results[i].prior = prior[j]; prior[j] == nil {
+				records = append(records, set[i].record)
+			}
+		}
+		return errors.Join(tx.AddPasscodes(ctx, records), tx.PutCounters(ctx, counters.held, now))
+	})
+	return results, err
+}
+
+// counters are those that a set needs, locked.
+type counters struct {
+	held   []store.Counted
+	at     map[[2]string]int
+	limits map[passcode.By][]passcode.Limit
+}
+
+func (p *Passcodes) hold(ctx context.Context, tx *store.Store, set []issuing, now time.Time) (*counters, error) {
+	c := &counters{at: map[[2]string]int{}, limits: p.Roster.Book().Limits}
+	var needed []store.Counted
+	for _, one := range set {
+		for _, s := range one.subjects {
+			k := [2]string{string(s.By), s.Value}
+			if _, known := c.at[k]; !known {
+				c.at[k] = 0
+				needed = append(needed, s)
+			}
+		}
+	}
+	var err error
+	if c.held, err = tx.HoldCounters(ctx, needed, now); err != nil {
+		return nil, err
+	}
+	for i, h := range c.held {
+		c.at[[2]string{string(h.By), h.Value}] = i
+	}
+	return c, nil
+}
+
+func (c *counters) admit(subjects []store.Counted, now time.Time) *passcode.Full {
+	all := make([]passcode.Subject, len(subjects))
+	for i, s := range subjects {
+		all[i] = passcode.Subject{By: s.By, Counter: &c.held[c.at[[2]string{string(s.By), s.Value}]].Counter, Limits: c.limits[s.By]}
+	}
+	return passcode.Admit(now, all)
+}

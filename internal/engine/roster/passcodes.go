@@ -1,0 +1,87 @@
+package roster
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"calmpigeon.example/internal/core/passcode"
+	"calmpigeon.example/internal/store"
+)
+
+// blocksMost is how many blocks can stand at the same time.
+const blocksMost = 50_000
+
+// readPasscodes reads what holds for passcodes.
+func (r *Roster) readPasscodes(ctx context.Context, b *Book) error {
+	set, err := r.store.PasscodeLimits(ctx)
+	if err != nil {
+		return fmt.Errorf("reading limits of passcodes: %w", err)
+	}
+	b.Limits = map[passcode.By][]passcode.Limit{}
+	for _, l := range Limits(set) {
+		b.Limits[l.By] = append(b.Limits[l.By], l)
+	}
+	blocks, err := r.store.PasscodeBlocks(ctx, true, time.Time{}, blocksMost)
+	if err != nil {
+		return fmt.Errorf("reading blocks of passcodes: %w", err)
+	}
+	b.blocks = map[passcode.By]map[string]store.PasscodeBlock{}
+	for _, one := range blocks {
+		if b.blocks[one.By] == nil {
+			b.blocks[one.By] = map[string]store.PasscodeBlock{}
+		}
+		if other, twice := b.blocks[one.By][one.Value]; !twice || longer(one, other) {
+			b.blocks[one.By][one.Value] = one
+		}
+	}
+	return nil
+}
+
+// longer reports whether a block stands longer than another.
+func longer(a, b store.PasscodeBlock) bool {
+	return a.UntilAt == nil || b.UntilAt != nil && a.UntilAt.After(*b.UntilAt)
+}
+
+// Limits are the limits that hold where some are set: those, and the usual ones of what none are set for.
+func Limits(set []store.PasscodeLimit) []passcode.Limit {
+	var all []passcode.Limit
+	for _, l := range passcode.Usual {
+		if !slices.ContainsFunc(set, func(s store.PasscodeLimit) bool { return s.By == l.By && s.PerWindow == l.Window.String() }) {
+			all = append(all, l)
+		}
+	}
+	for _, s := range set {
+		if w, err := passcode.ParseWindow(s.PerWindow); err == nil && s.Most != nil {
+			all = append(all, passcode.Limit{By: s.By, Window: w, Most: *s.Most})
+		}
+	}
+	slices.SortFunc(all, func(a, b passcode.Limit) int {
+		if by := slices.Index(passcode.Bys, a.By) - slices.Index(passcode.Bys, b.By); by != 0 {
+			return by
+		}
+		return int(a.Window) - int(b.Window)
+	})
+	return all
+}
+
+// Blocked is the block because of which something gets no passcodes at a moment; false if there is none.
+func (b *Book) Blocked(by passcode.By, value string, now time.Time) (store.PasscodeBlock, bool) {
+	one, ok := b.blocks[by][value]
+	if !ok || one.UntilAt != nil && !now.Before(*one.UntilAt) {
+		return store.PasscodeBlock{}, false
+	}
+	return one, true
+}
+
+// CodeHash is a keyed hash of the code of a passcode.
+func (r *Roster) CodeHash(id, code string) []byte {
+	return r.sealer.MAC([]byte("passcode " + id + " " + code))
+}
+
+// SealFor seals what belongs to a record, and OpenFor opens it.
+func (r *Roster) SealFor(id string, plain []byte) []byte { return r.sealer.Seal(plain, id) }
+
+// OpenFor opens what SealFor sealed for the same record.
+func (r *Roster) OpenFor(id string, sealed []byte) ([]byte, error) { return r.sealer.Open(sealed, id) }
