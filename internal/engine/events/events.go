@@ -64,8 +64,17 @@ func (e *Events) Run(ctx context.Context) {
 	defer tick.Stop()
 	for ctx.Err() == nil {
 		asked := time.Now()
-		held, err := e.Store.TakeLease(ctx, lease, e.holder, e.Lease)
+		held, err := store.Lease{}, error(nil)
+		wanted := len(e.Roster.Receivers()) > 0
+		if wanted { // else nobody is asked for the lease, time and again
+			held, err = e.Store.TakeLease(ctx, lease, e.holder, e.Lease)
+		}
 		switch {
+		case !wanted && halt != nil:
+			halt()
+			halt = nil
+			e.giveBack(ctx)
+			e.until.Store(0)
 		case err == nil && held.Held:
 			e.until.Store(asked.Add(e.Lease).UnixNano())
 			if halt == nil {
