@@ -48,9 +48,10 @@ func (p *Passcode) Standing() passcode.Standing {
 	return passcode.Standing{EndsAt: p.EndsAt, Ended: p.EndedAt != nil || p.Newer, Used: p.UsedAt != nil, Tries: p.Tries, TriesMost: p.TriesMost}
 }
 
+// passcodeColumns are read by scanPasscode.
 const passcodeColumns = `p.id, p.key_id, p.number, p.country, p.purpose, p.letters, p.length, p.hash, p.sealed, p.created_at, p.ends_at, p.tries,
 	p.tries_most, p.used_at, p.checked_at, p.ended_at, p.sends, p.sends_most, p.again_at, p.message_id, p.address, p.reference, p.template,
-	p.language, EXISTS (SELECT FROM passcode_current c WHERE c.number = p.number AND c.purpose = p.purpose AND c.id > p.id)`
+	p.language, EXISTS (SELECT FROM passcode_current c WHERE c.number = p.number AND c.purpose = p.purpose AND c.id > p.id)` // #nosec G101 -- SQL
 
 func scanPasscode(rows pgx.Rows) (p Passcode, err error) {
 	var at *netip.Addr
