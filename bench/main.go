@@ -57,6 +57,7 @@ var measures = []measure{
 	{[]string{"post_committed"}, postCommitted},
 	{[]string{"receipts"}, receiptsTaken},
 	{[]string{"otp_p99_idle", "otp_p99_busy"}, passcodes},
+	{[]string{"passcode_issue"}, passcodeIssue},
 	{[]string{"pace_used", "pace_exceeded"}, paces},
 	{[]string{"history_10m", "tally_10m"}, history},
 	{[]string{"month_turn"}, monthTurn},

@@ -738,11 +738,13 @@ type Key struct {
 	Cure      string `json:"cure"`       // off, safe or strong
 	BudgetDay string `json:"budget_day"` // what its batches may spend a day; empty: any amount
 	// Labels are put on all that is sent with it.
-	Labels     map[string]string `json:"labels"`
-	Practice   bool              `json:"practice"` // it may see the codes of passcodes
-	CreatedAt  time.Time         `json:"created_at"`
-	LastUsedAt *time.Time        `json:"last_used_at"`
-	RevokedAt  *time.Time        `json:"revoked_at"`
+	Labels   map[string]string `json:"labels"`
+	Practice bool              `json:"practice"` // it may see the codes of passcodes
+	// PasscodeCountries are those to which it may send passcodes; none: all.
+	PasscodeCountries []string   `json:"passcode_countries"`
+	CreatedAt         time.Time  `json:"created_at"`
+	LastUsedAt        *time.Time `json:"last_used_at"`
+	RevokedAt         *time.Time `json:"revoked_at"`
 }
 
 // NewKey asks for a key.
@@ -755,6 +757,8 @@ type NewKey struct {
 	Labels map[string]string `json:"labels,omitempty"`
 	// Practice lets it see the codes of passcodes.
 	Practice bool `json:"practice,omitempty"`
+	// PasscodeCountries are those to which it may send passcodes; none: all.
+	PasscodeCountries []string `json:"passcode_countries,omitempty"`
 }
 
 // List is a list, or a part of one: the shape of all of them. Next is the cursor of

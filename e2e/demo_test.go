@@ -71,6 +71,7 @@ func TestDemoStopsWhatItStartedAndFindsItsData(t *testing.T) {
 	if err != nil || !strings.Contains(string(out), `"state":"queued"`) {
 		t.Errorf("the welcome's curl: %v %s", err, out)
 	}
+	d.signsIn(t)
 	c := client.New(d.console, d.key)
 	before := must[client.Tally](t)(c.Tally(t.Context(), client.Filter{}))
 	if before.Total < 30 {

@@ -104,11 +104,17 @@ func TestMoney(t *testing.T) {
 	bill := func(name, price string, of ...client.Message) client.Statement {
 		var lines []string
 		for _, m := range of {
-			lines = append(lines, line{id: m.GatewayRef, to: m.To, sent: m.CreatedAt.Format(time.RFC3339), parts: fmt.Sprint(m.Segments), status: "3",
-				price: price}.String())
+			lines = append(
+				lines,
+				line{id: m.GatewayRef, to: m.To, sent: m.CreatedAt.Format(time.RFC3339), parts: fmt.Sprint(m.Segments), status: "3",
+					price: price}.String(),
+			)
 		}
-		lines = append(lines, line{id: "wx-foreign", to: "+33639980001", sent: of[0].CreatedAt.Format(time.RFC3339), parts: "1", status: "3",
-			price: "0.2"}.String())
+		lines = append(
+			lines,
+			line{id: "wx-foreign", to: "+33639980001", sent: of[0].CreatedAt.Format(time.RFC3339), parts: "1", status: "3",
+				price: "0.2"}.String(),
+		)
 		return h.taken(name, file(lineHead, lines), client.StatementHint{Gateway: "waxseal"})
 	}
 	billed := func(n int64, want, foreign string) {
@@ -153,7 +159,8 @@ func TestMoney(t *testing.T) {
 		!strings.Contains(out, "waxseal,EUR,12,0.39,0,12,0.429,0.039,9,0.36,") {
 		t.Errorf("%d\n%s", code, out)
 	}
-	if code, _, errOut := h.pigeon("", "money", "--month", "2026-13"); code == 0 || !strings.Contains(errOut, "accepted is one such as 2026-10") {
+	if code, _, errOut := h.pigeon("", "money", "--month", "2026-13"); code == 0 ||
+		!strings.Contains(errOut, "accepted is one such as 2026-10") {
 		t.Errorf("%d\n%s", code, errOut)
 	}
 

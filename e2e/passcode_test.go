@@ -1,15 +1,21 @@
 package e2e
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 
 	"calmpigeon.example/client"
@@ -109,7 +115,8 @@ func TestPasscodes(t *testing.T) {
 			t.Errorf("what is no passcode is told after %v", took)
 		}
 	}
-	if v := must[client.PasscodeVerdict](t)(h.Client.CheckFor(t.Context(), "+447700900199", "sign-in", "123456")); v.Verdict != "wrong" || v.ID != "" {
+	if v := must[client.PasscodeVerdict](t)(h.Client.CheckFor(t.Context(), "+447700900199", "sign-in", "123456")); v.Verdict != "wrong" ||
+		v.ID != "" {
 		t.Errorf("%+v", v)
 	}
 	ended := issue("+447700900104")
@@ -154,7 +161,11 @@ func TestPasscodesAreAskedForRightly(t *testing.T) {
 			t.Errorf("%s: %s %s", body, r.Status, said)
 		}
 	}
-	must[client.Template](t)(h.Client.AddTemplate(t.Context(), client.TemplateFile{Source: "name: plain\nlanguage: en\ntexts: {en: 'Hello {name}'}"}))
+	must[client.Template](
+		t,
+	)(
+		h.Client.AddTemplate(t.Context(), client.TemplateFile{Source: "name: plain\nlanguage: en\ntexts: {en: 'Hello {name}'}"}),
+	)
 	must[client.Template](t)(h.Client.AddTemplate(t.Context(), client.TemplateFile{
 		Source: "name: board\nlanguage: en\ntexts: {en: '{code} boards {name} for {minutes} min.', de: '{code} für {name}'}"}))
 	if r, said := h.request("POST", "/v1/passcodes", `{"to":"+447700900123","purpose":"x","template":"plain","fields":{"name":"Ada"}}`); r.StatusCode != 422 {
@@ -162,12 +173,30 @@ func TestPasscodesAreAskedForRightly(t *testing.T) {
 	}
 	k := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "practice", Practice: true}))
 	practice := client.New(h.URL, k.Key)
-	p := must[client.Passcode](t)(practice.Issue(t.Context(), client.NewPasscode{To: "+447700900123", Purpose: "boarding", Template: "board",
-		Language: "de", Fields: map[string]any{"name": "Ada"}, Of: "letters", Length: 8, Reveal: true, Domain: "pass.lanternholm.example"}, ""))
+	if _, err := h.Client.NewKey(t.Context(), client.NewKey{Name: "x", PasscodeCountries: []string{"GB", "XX"}}); !strings.Contains(
+		fmt.Sprint(err),
+		"XX",
+	) {
+		t.Errorf("%v", err)
+	}
+	narrow := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "narrow", PasscodeCountries: []string{"gb"}}))
+	for to, goes := range map[string]bool{"+447700900124": true, "+33639980001": false} {
+		if _, err := client.New(h.URL, narrow.Key).Issue(t.Context(), client.NewPasscode{To: to, Purpose: "x"}, ""); (err == nil) != goes {
+			t.Errorf("%s: %v", to, err)
+		}
+	}
+	p := must[client.Passcode](
+		t,
+	)(
+		practice.Issue(t.Context(), client.NewPasscode{To: "+447700900123", Purpose: "boarding", Template: "board",
+			Language: "de", Fields: map[string]any{"name": "Ada"}, Of: "letters", Length: 8, Reveal: true, Domain: "pass.lanternholm.example"}, ""),
+	)
 	var text string
 	eventually(t, "it is on the handset", func() bool {
 		for _, e := range h.entries("harbourline") {
-			text = e.Text
+			if e.To == "+447700900123" {
+				text = e.Text
+			}
 		}
 		return text != ""
 	})
@@ -188,7 +217,11 @@ func TestPasscodeLimits(t *testing.T) {
 	probed := 0
 	eventually(t, "the other instance knows the limits", func() bool { // none of them lets the seventh of one be sent
 		probed++
-		_, err := other.Client.Issue(t.Context(), client.NewPasscode{To: fmt.Sprintf("+4477009001%02d", probed%80), Purpose: fmt.Sprint("probe", probed/20)}, "")
+		_, err := other.Client.Issue(
+			t.Context(),
+			client.NewPasscode{To: fmt.Sprintf("+4477009001%02d", probed%80), Purpose: fmt.Sprint("probe", probed/20)},
+			"",
+		)
 		var p *client.Problem
 		return errors.As(err, &p) && strings.Contains(p.Detail, "for each purpose")
 	})
@@ -222,7 +255,9 @@ func TestPasscodeLimits(t *testing.T) {
 	}
 	soon := must[client.Passcode](t)(h.Client.Issue(t.Context(), client.NewPasscode{To: "+447700900171", Purpose: "sign-in"}, ""))
 	var p *client.Problem
-	if _, err := h.Client.Again(t.Context(), soon.ID, true); !errors.As(err, &p) || p.Status != 429 || !strings.HasSuffix(p.Type, ":too-soon") || p.RetryAt == nil {
+	if _, err := h.Client.Again(t.Context(), soon.ID, true); !errors.As(err, &p) || p.Status != 429 ||
+		!strings.HasSuffix(p.Type, ":too-soon") ||
+		p.RetryAt == nil {
 		t.Errorf("%v", err)
 	}
 	for _, b := range []client.NewPasscodeBlock{
@@ -255,7 +290,8 @@ func TestPasscodeLimits(t *testing.T) {
 		}
 	}
 	code, out, errOut := h.pigeon("", "passcode", "limits", "--set", "number/hour=3", "--set", "purpose/hour=none")
-	if code != 0 || !regexp.MustCompile(`number +hour +3 +set`).MatchString(out) || !regexp.MustCompile(`purpose +hour +none +set`).MatchString(out) {
+	if code != 0 || !regexp.MustCompile(`number +hour +3 +set`).MatchString(out) ||
+		!regexp.MustCompile(`purpose +hour +none +set`).MatchString(out) {
 		t.Errorf("%d\n%s%s", code, out, errOut)
 	}
 }
@@ -269,8 +305,12 @@ func TestCodesStandNowhere(t *testing.T) {
 	practice := client.New(h.URL, k.Key)
 	var codes []string
 	for i, ending := range []string{"01", "80", "83", "88", "92", "94", "95"} {
-		p := must[client.Passcode](t)(practice.Issue(t.Context(), client.NewPasscode{To: "+4477009001" + ending, Purpose: "sign-in", Of: "letters",
-			Length: 10, Reveal: true, Domain: "pass.lanternholm.example", Reference: fmt.Sprint("r-", i)}, ""))
+		p := must[client.Passcode](
+			t,
+		)(
+			practice.Issue(t.Context(), client.NewPasscode{To: "+4477009001" + ending, Purpose: "sign-in", Of: "letters",
+				Length: 10, Reveal: true, Domain: "pass.lanternholm.example", Reference: fmt.Sprint("r-", i)}, ""),
+		)
 		codes = append(codes, p.Code)
 		h.settled(p.Message)
 		if i%2 == 0 {
@@ -288,7 +328,11 @@ func TestCodesStandNowhere(t *testing.T) {
 	}
 	db := must[*pgx.Conn](t)(pgx.Connect(t.Context(), h.database))
 	defer db.Close(t.Context())
-	tables := must[pgx.Rows](t)(db.Query(t.Context(), "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace"))
+	tables := must[pgx.Rows](
+		t,
+	)(
+		db.Query(t.Context(), "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace"),
+	)
 	names := must[[]string](t)(pgx.CollectRows(tables, pgx.RowTo[string]))
 	for _, name := range names {
 		rows := must[pgx.Rows](t)(db.Query(t.Context(), "SELECT t::text FROM "+pgx.Identifier{name}.Sanitize()+" t"))
@@ -306,4 +350,92 @@ func TestCodesStandNowhere(t *testing.T) {
 			}
 		}
 	}
+}
+
+// What the guide says in four languages sends a code and checks what is typed.
+func TestPasscodesInTheGuide(t *testing.T) {
+	t.Parallel()
+	guide := string(must[[]byte](t)(os.ReadFile("../docs/passcodes.md")))
+	for language, run := range map[string]struct {
+		needs         []string
+		file, command string
+	}{
+		"sh":     {[]string{"curl", "jq"}, "passcode.sh", `exec sh "$0" "$1"`},
+		"go":     {[]string{"go"}, "main.go", `go build -o "$0.out" "$0" && exec "$0.out" "$1"`},
+		"js":     {[]string{"node"}, "passcode.mjs", `exec node "$0" "$1"`},
+		"python": {[]string{"python3"}, "passcode.py", `exec python3 "$0" "$1"`},
+	} {
+		t.Run(language, func(t *testing.T) {
+			t.Parallel()
+			for _, name := range run.needs {
+				if _, err := exec.LookPath(name); err != nil {
+					t.Skipf("%s is not there, and what the guide says in %s is not tried", name, language)
+				}
+			}
+			_, code, _ := strings.Cut(guide, "## In code")
+			_, code, found := strings.Cut(code, "\n```"+language+"\n")
+			if !found {
+				t.Fatalf("the guide has nothing in %s", language)
+			}
+			code, _, _ = strings.Cut(code, "\n```\n")
+			h := build(t).withHarbourline()
+			file := filepath.Join(t.TempDir(), run.file)
+			if err := os.WriteFile(file, []byte(code+"\n"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			cmd := exec.CommandContext(t.Context(), "sh", "-c", run.command, file, "+447700900123")
+			cmd.Dir = ".." // where the package client is
+			cmd.Env = append(os.Environ(), "PIGEON_URL="+h.URL, "PIGEON_KEY="+h.Key)
+			cmd.Stderr = os.Stderr
+			in := must[io.WriteCloser](t)(cmd.StdinPipe())
+			lines := bufio.NewScanner(must[io.ReadCloser](t)(cmd.StdoutPipe()))
+			if err := cmd.Start(); err != nil {
+				t.Fatal(err)
+			}
+			if !lines.Scan() || !strings.HasPrefix(lines.Text(), "sent 0") {
+				t.Fatalf("it says %q", lines.Text())
+			}
+			secret := h.codeAt("harbourline", "+447700900123", sixDigits)
+			fmt.Fprintln(in, secret[:3]+" "+secret[3:])
+			if !lines.Scan() || lines.Text() != "right" {
+				t.Errorf("of the right code it says %q", lines.Text())
+			}
+			if err := cmd.Wait(); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+}
+
+// signsIn signs in to a boarding pass in Chromium, with the code that the practice phone shows: a wrong one first.
+func (d *demoRun) signsIn(t *testing.T) {
+	t.Helper()
+	code := func() string {
+		answer, err := http.Get(d.fleet + "/phones?number=%2B447700900177")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		said := must[[]byte](t)(io.ReadAll(answer.Body))
+		return regexp.MustCompile(sixDigits).FindString(string(said))
+	}
+	b := open(t)
+	b.do(chromedp.Navigate(d.fleet + "/boarding/"))
+	b.write("#number", "07700 900177")
+	b.press("#ask button")
+	b.shows("#enter", "+447700900177")
+	if kind := b.text(`#code[autocomplete="one-time-code"]`); kind != "" {
+		t.Errorf("the field holds %q", kind)
+	}
+	eventually(t, "the code is on the practice phone", func() bool { return code() != "" })
+	wrong := "000000"
+	if code() == wrong {
+		wrong = "111111"
+	}
+	b.write("#code", wrong)
+	b.press("#enter .answer button")
+	b.shows("#said", "That is not the code. 4 tries are left.")
+	b.write("#code", code()[:3]+" "+code()[3:])
+	b.press("#enter .answer button")
+	b.shows("#pass", "Crossing 0740 to Skerrow")
 }

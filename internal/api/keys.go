@@ -1,12 +1,17 @@
 package api
 
 import (
+	"errors"
+	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/store"
 )
 
@@ -22,6 +27,8 @@ func wireKey(k store.Key) client.Key {
 		BudgetDay:  k.BudgetDay.String(),
 		Labels:     k.Labels.Map(),
 		Practice:   k.Practice,
+
+		PasscodeCountries: append([]string{}, k.PasscodeCountries...),
 	}
 }
 
@@ -46,6 +53,13 @@ func (a *API) newKey(c *gin.Context) {
 	}
 	record, key, err := a.engine.Keys.Make(n.Name, n.Cure, n.BudgetDay, n.Labels)
 	record.Practice = n.Practice
+	for _, given := range n.PasscodeCountries {
+		at := strings.ToUpper(strings.TrimSpace(given))
+		if !phone.IsCountry(at) {
+			err = errors.Join(err, fault.New("passcode_countries", fmt.Sprintf("%q is no country", given), "codes such as GB (ISO 3166-1)"))
+		}
+		record.PasscodeCountries = append(record.PasscodeCountries, at)
+	}
 	if err == nil {
 		err = a.engine.Keys.Add(c.Request.Context(), record)
 	}

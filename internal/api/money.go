@@ -63,7 +63,13 @@ func (a *API) spending(c *gin.Context) (f store.Spending, by []money.By, err err
 		}
 	}
 	now := a.engine.Now()
-	f = store.Spending{Since: chosen.Since.UTC(), Until: chosen.Until.UTC(), Gateway: chosen.Gateway, Country: chosen.Country, Kind: chosen.Kind}
+	f = store.Spending{
+		Since:   chosen.Since.UTC(),
+		Until:   chosen.Until.UTC(),
+		Gateway: chosen.Gateway,
+		Country: chosen.Country,
+		Kind:    chosen.Kind,
+	}
 	if chosen.Until.IsZero() {
 		f.Until = now.UTC()
 		if chosen.Since.After(now) {

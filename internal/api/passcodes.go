@@ -300,8 +300,18 @@ func (a *API) passcodeBlocks(c *gin.Context) {
 }
 
 func wireBlock(b store.PasscodeBlock) client.PasscodeBlock {
-	return client.PasscodeBlock{ID: b.ID.String(), What: string(b.By), Value: b.Value, Since: b.Since, Until: b.UntilAt, By: b.ByWhom, Why: b.Why,
-		LiftedAt: b.LiftedAt, LiftedBy: b.LiftedBy, LiftedWhy: b.LiftedWhy}
+	return client.PasscodeBlock{
+		ID:        b.ID.String(),
+		What:      string(b.By),
+		Value:     b.Value,
+		Since:     b.Since,
+		Until:     b.UntilAt,
+		By:        b.ByWhom,
+		Why:       b.Why,
+		LiftedAt:  b.LiftedAt,
+		LiftedBy:  b.LiftedBy,
+		LiftedWhy: b.LiftedWhy,
+	}
 }
 
 // addPasscodeBlock lets something get no passcodes.

@@ -12,8 +12,18 @@ import (
 )
 
 func (a *app) passcode() *cobra.Command {
-	return group("passcode", "Send one-time passwords, and check them", a.passcodeIssue(), a.passcodeCheck(), a.passcodeAgain(), a.passcodeShow(),
-		a.passcodeList(), a.passcodeEnd(), a.passcodeLimits(), a.passcodeBlock())
+	return group(
+		"passcode",
+		"Send one-time passwords, and check them",
+		a.passcodeIssue(),
+		a.passcodeCheck(),
+		a.passcodeAgain(),
+		a.passcodeShow(),
+		a.passcodeList(),
+		a.passcodeEnd(),
+		a.passcodeLimits(),
+		a.passcodeBlock(),
+	)
 }
 
 func (a *app) passcodeIssue() *cobra.Command {
@@ -124,8 +134,18 @@ func passcodeSends(p client.Passcode, at func(time.Time) string) string {
 var passcodeHead = []string{"created", "state", "to", "purpose", "sent", "tries left", "holds until", "address", "reference", "id"}
 
 func (a *app) passcodeRow(p client.Passcode) []string {
-	return []string{a.at(p.CreatedAt), p.State, p.Number, p.Purpose, strconv.Itoa(p.Sends), strconv.Itoa(p.TriesLeft), a.at(p.EndsAt), p.Address,
-		p.Reference, p.ID}
+	return []string{
+		a.at(p.CreatedAt),
+		p.State,
+		p.Number,
+		p.Purpose,
+		strconv.Itoa(p.Sends),
+		strconv.Itoa(p.TriesLeft),
+		a.at(p.EndsAt),
+		p.Address,
+		p.Reference,
+		p.ID,
+	}
 }
 
 func (a *app) passcodeCheck() *cobra.Command {
@@ -289,7 +309,8 @@ func (a *app) passcodeLimits() *cobra.Command {
 			return a.print(cmd, l, []string{"for each", "in a", "at most", "which is"}, rows)
 		}),
 	}
-	cmd.Flags().StringArrayVar(&set, "set", nil, "a limit, such as number/hour=5, number/hour=none or number/hour=usual; may be given several times")
+	cmd.Flags().
+		StringArrayVar(&set, "set", nil, "a limit, such as number/hour=5, number/hour=none or number/hour=usual; may be given several times")
 	cmd.Flags().BoolVar(&usual, "usual", false, "take all back that were set")
 	return cmd
 }

@@ -92,6 +92,7 @@ type places struct {
 	service, fleet string
 	ships          *fleet.Fleet
 	engine         *engine.Engine
+	gangway        *gangway
 }
 
 // quiet is how long nothing may have been heard before strays are judged: whoever looks on does not wait
@@ -115,7 +116,11 @@ func together(ctx context.Context, o Options, do func(context.Context, places) e
 	defer dock()
 	ships := fleet.New(sailing, o.Seed, o.Service.Log)
 	at.ships = ships
-	server := &http.Server{Handler: ships.Handler(), ReadHeaderTimeout: 10 * time.Second}
+	at.gangway = &gangway{}
+	mux := http.NewServeMux()
+	mux.Handle("/", ships.Handler())
+	mux.Handle("/boarding/", at.gangway.Handler())
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	defer server.Close()
 	go server.Serve(listener)
 
@@ -184,6 +189,7 @@ func signIn(ctx context.Context, o Options, at places) (*client.Client, string, 
 	if _, err := c.Senders(ctx); err != nil {
 		return nil, "", fmt.Errorf("the demo's key in %s is not accepted: %w", file, err)
 	}
+	at.gangway.pigeon.Store(c)
 	return c, key, nil
 }
 

@@ -24,10 +24,13 @@ type Key struct {
 	// BudgetDay is what batches that are launched with it may spend a day; nil: any amount.
 	BudgetDay batch.Sums `gorm:"serializer:json"`
 	Practice  bool       // it may see the codes of passcodes
+	// PasscodeCountries are those to which it may send passcodes (ISO 3166-1); none: all.
+	PasscodeCountries []string `gorm:"serializer:json"`
 }
 
 // AddKey stores a new key.
 func (s *Store) AddKey(ctx context.Context, k Key) error {
+	k.PasscodeCountries = append([]string{}, k.PasscodeCountries...)
 	return s.setting(ctx, "key", k.Name, func(s *Store) error { return create(s.gorm(ctx), &k, "key "+k.Name) })
 }
 

@@ -182,11 +182,14 @@ type Spent struct {
 
 // Spent adds up what messages cost, as estimated and as gateways told.
 func (s *Store) Spent(ctx context.Context, f Spending) ([]Spent, error) {
-	sql, args := f.sql(`currency, told_currency, told, sum(n)::bigint, sum(micros)::bigint, sum(told_micros)::bigint,
+	sql, args := f.sql(
+		`currency, told_currency, told, sum(n)::bigint, sum(micros)::bigint, sum(told_micros)::bigint,
 			sum(avoidable_n)::bigint, sum(avoidable_micros)::bigint`,
 		`SELECT day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros, avoidable_n, avoidable_micros FROM money
 		UNION ALL SELECT d.day, d.gateway_id, c.country, c.kind, d.currency, d.told_currency, d.told, d.n, d.micros, d.told_micros,
-			d.avoidable_n, d.avoidable_micros FROM money_deltas d JOIN cuts c ON c.id = d.cut_id`, true)
+			d.avoidable_n, d.avoidable_micros FROM money_deltas d JOIN cuts c ON c.id = d.cut_id`,
+		true,
+	)
 	found, err := query(ctx, s.reading(), func(rows pgx.Rows) (one Spent, err error) {
 		var at *time.Time
 		err = rows.Scan(&at, &one.Gateway, &one.Country, &one.Kind, &one.Currency, &one.ToldCurrency, &one.Told, &one.N, &one.Micros,
@@ -286,12 +289,14 @@ func (s *Store) sumBilled(ctx context.Context, one Statement) error {
 			AND e.charge_micros IS NOT NULL)`
 		args = append(args, ids)
 	}
-	err = s.gorm(ctx).Exec(`INSERT INTO statement_money (statement_id, gateway_id, day, country, matched, currency, ours_currency, n, micros,
+	err = s.gorm(ctx).
+		Exec(`INSERT INTO statement_money (statement_id, gateway_id, day, country, matched, currency, ours_currency, n, micros,
 			ours_micros)
 		SELECT l.statement_id, t.gateway_id, `+acceptedDay+`, l.country, l.message_id IS NOT NULL, l.charge_currency, l.ours_currency,
 			count(*), sum(l.charge_micros), coalesce(sum(l.ours_micros), 0)
 		FROM statement_lines l JOIN statements t ON t.id = l.statement_id
-		WHERE l.statement_id = ? AND l.charge_micros IS NOT NULL AND l.wrong = ''`+billed+` GROUP BY 1, 2, 3, 4, 5, 6, 7`, args...).Error
+		WHERE l.statement_id = ? AND l.charge_micros IS NOT NULL AND l.wrong = ''`+billed+` GROUP BY 1, 2, 3, 4, 5, 6, 7`, args...).
+		Error
 	if err != nil {
 		return fmt.Errorf("adding up what a statement bills: %w", err)
 	}

@@ -45,7 +45,13 @@ type Passcode struct {
 
 // Standing is the passcode as the core judges it.
 func (p *Passcode) Standing() passcode.Standing {
-	return passcode.Standing{EndsAt: p.EndsAt, Ended: p.EndedAt != nil || p.Newer, Used: p.UsedAt != nil, Tries: p.Tries, TriesMost: p.TriesMost}
+	return passcode.Standing{
+		EndsAt:    p.EndsAt,
+		Ended:     p.EndedAt != nil || p.Newer,
+		Used:      p.UsedAt != nil,
+		Tries:     p.Tries,
+		TriesMost: p.TriesMost,
+	}
 }
 
 // passcodeColumns are read by scanPasscode.
@@ -132,21 +138,35 @@ func (s *Store) AddPasscodes(ctx context.Context, set []Passcode) error {
 		return nil
 	}
 	var b pgx.Batch
-	b.Queue(`INSERT INTO passcodes (id, key_id, number, country, purpose, letters, length, hash, sealed, created_at, ends_at, tries_most, sends_most,
+	b.Queue(
+		`INSERT INTO passcodes (id, key_id, number, country, purpose, letters, length, hash, sealed, created_at, ends_at, tries_most, sends_most,
 			again_at, message_id, address, reference, template, language)
 		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::boolean[], $7::int[], $8::bytea[], $9::bytea[],
 			$10::timestamptz[], $11::timestamptz[], $12::int[], $13::int[], $14::timestamptz[], $15::uuid[], $16::inet[], $17::text[],
 			$18::text[], $19::text[])`,
-		ids(set, func(p *Passcode) uuid.UUID { return p.ID }), ids(set, func(p *Passcode) uuid.UUID { return p.KeyID }),
-		words(set, func(p *Passcode) string { return p.Number }), words(set, func(p *Passcode) string { return p.Country }),
-		words(set, func(p *Passcode) string { return p.Purpose }), column(set, func(p *Passcode) bool { return p.Form.Letters }),
-		numbers(set, func(p *Passcode) int { return p.Form.Length }), column(set, func(p *Passcode) []byte { return p.Hash }),
-		column(set, func(p *Passcode) []byte { return p.Sealed }), column(set, func(p *Passcode) time.Time { return p.CreatedAt }),
-		column(set, func(p *Passcode) time.Time { return p.EndsAt }), numbers(set, func(p *Passcode) int { return p.TriesMost }),
-		numbers(set, func(p *Passcode) int { return p.SendsMost }), column(set, func(p *Passcode) time.Time { return p.AgainAt }),
+		ids(set, func(p *Passcode) uuid.UUID { return p.ID }),
+		ids(set, func(p *Passcode) uuid.UUID { return p.KeyID }),
+		words(set, func(p *Passcode) string { return p.Number }),
+		words(set, func(p *Passcode) string { return p.Country }),
+		words(set, func(p *Passcode) string { return p.Purpose }),
+		column(set, func(p *Passcode) bool { return p.Form.Letters }),
+		numbers(set, func(p *Passcode) int { return p.Form.Length }),
+		column(set, func(p *Passcode) []byte { return p.Hash }),
+		column(set, func(p *Passcode) []byte { return p.Sealed }),
+		column(set, func(p *Passcode) time.Time { return p.CreatedAt }),
+		column(set, func(p *Passcode) time.Time { return p.EndsAt }),
+		numbers(set, func(p *Passcode) int { return p.TriesMost }),
+		numbers(set, func(p *Passcode) int { return p.SendsMost }),
+		column(set, func(p *Passcode) time.Time { return p.AgainAt }),
 		ids(set, func(p *Passcode) uuid.UUID { return p.MessageID }),
-		column(set, func(p *Passcode) *netip.Addr { return orNone(p.Address) }), words(set, func(p *Passcode) string { return p.Reference }),
-		words(set, func(p *Passcode) string { return p.Template }), words(set, func(p *Passcode) string { return p.Language }))
+		column(
+			set,
+			func(p *Passcode) *netip.Addr { return orNone(p.Address) },
+		),
+		words(set, func(p *Passcode) string { return p.Reference }),
+		words(set, func(p *Passcode) string { return p.Template }),
+		words(set, func(p *Passcode) string { return p.Language }),
+	)
 	b.Queue(`INSERT INTO passcode_current AS c (number, purpose, id)
 		SELECT DISTINCT ON (number, purpose) number, purpose, id FROM unnest($1::text[], $2::text[], $3::uuid[]) AS n (number, purpose, id)
 		ORDER BY number, purpose, id DESC
@@ -199,7 +219,12 @@ func (s *Store) Passcodes(ctx context.Context, number, purpose string, after uui
 	choose("p.number = $%d", number, number != "")
 	choose("p.purpose = $%d", purpose, purpose != "")
 	choose("p.id < $%d", after, after != uuid.Nil)
-	found, err := query(ctx, s.reading(), scanPasscode, "SELECT "+passcodeColumns+" FROM passcodes p WHERE "+where+" ORDER BY p.id DESC LIMIT $1", args...)
+	found, err := query(
+		ctx,
+		s.reading(),
+		scanPasscode,
+		"SELECT "+passcodeColumns+" FROM passcodes p WHERE "+where+" ORDER BY p.id DESC LIMIT $1",
+		args...)
 	if err != nil {
 		return nil, fmt.Errorf("reading passcodes: %w", err)
 	}
@@ -209,8 +234,19 @@ func (s *Store) Passcodes(ctx context.Context, number, purpose string, after uui
 // PutPasscode writes what can change of a passcode that is held.
 func (s *Store) PutPasscode(ctx context.Context, p Passcode) error {
 	var b pgx.Batch
-	b.Queue(`UPDATE passcodes SET sealed = $2, tries = $3, used_at = $4, checked_at = $5, ended_at = $6, sends = $7, again_at = $8, message_id = $9
-		WHERE id = $1`, p.ID, p.Sealed, p.Tries, p.UsedAt, p.CheckedAt, p.EndedAt, p.Sends, p.AgainAt, p.MessageID)
+	b.Queue(
+		`UPDATE passcodes SET sealed = $2, tries = $3, used_at = $4, checked_at = $5, ended_at = $6, sends = $7, again_at = $8, message_id = $9
+		WHERE id = $1`,
+		p.ID,
+		p.Sealed,
+		p.Tries,
+		p.UsedAt,
+		p.CheckedAt,
+		p.EndedAt,
+		p.Sends,
+		p.AgainAt,
+		p.MessageID,
+	)
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("writing what became of a passcode: %w", err)
 	}

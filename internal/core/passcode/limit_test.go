@@ -79,7 +79,8 @@ func TestAllLimitsOrNone(t *testing.T) {
 		{Address, address, []Limit{{Address, Minute, 3}, {Address, Day, 0}}},
 	}
 	full := Admit(began, subjects)
-	if full == nil || full.By != Address || full.Window != Day || number.Count(Hour, began) != 0 || !strings.Contains(full.Error(), "0 a day for each address") {
+	if full == nil || full.By != Address || full.Window != Day || number.Count(Hour, began) != 0 ||
+		!strings.Contains(full.Error(), "0 a day for each address") {
 		t.Fatalf("%v, %d counted", full, number.Count(Hour, began))
 	}
 	subjects[1].Limits = subjects[1].Limits[:1]

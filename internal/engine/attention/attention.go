@@ -51,7 +51,23 @@ const (
 )
 
 // Order is the order in which needs are listed.
-var Order = []What{Resting, Silent, Failing, Slow, Balance, HeldBatch, Untold, Contested, Unknown, Doubtful, Stray, Stated, Dear, Missing, Clock}
+var Order = []What{
+	Resting,
+	Silent,
+	Failing,
+	Slow,
+	Balance,
+	HeldBatch,
+	Untold,
+	Contested,
+	Unknown,
+	Doubtful,
+	Stray,
+	Stated,
+	Dear,
+	Missing,
+	Clock,
+}
 
 // Need is one thing that wants a person.
 type Need struct {

@@ -124,7 +124,11 @@ type Excess struct {
 // where that is not above it, as billed.
 func (m *Money) Excesses(ctx context.Context) ([]Excess, error) {
 	today := m.Now().UTC().Truncate(24 * time.Hour)
-	_, groups, err := m.Side(ctx, store.Spending{Since: today.AddDate(0, 0, 1-excessDays), Until: today.AddDate(0, 0, 1)}, []By{Gateway, Country})
+	_, groups, err := m.Side(
+		ctx,
+		store.Spending{Since: today.AddDate(0, 0, 1-excessDays), Until: today.AddDate(0, 0, 1)},
+		[]By{Gateway, Country},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -131,16 +131,28 @@ const purposeMost = 40
 func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Duration, at netip.Addr, faults fault.Faults) {
 	f, err := passcode.ParseForm(w.Of, w.Length)
 	if err != nil {
-		faults.Add("code", fault.Why(err), fmt.Sprintf("digits or letters, and a length of %d to %d", passcode.LengthLeast, passcode.LengthMost))
+		faults.Add(
+			"code",
+			fault.Why(err),
+			fmt.Sprintf("digits or letters, and a length of %d to %d", passcode.LengthLeast, passcode.LengthMost),
+		)
 	}
 	life = passcode.LifeUsual
 	if w.Life != "" {
 		if life, err = span.Parse(w.Life); err != nil || life < passcode.LifeLeast || life > passcode.LifeMost {
-			faults.Add("life", fmt.Sprintf("%q is out of range", w.Life), span.Format(passcode.LifeLeast)+" to "+span.Format(passcode.LifeMost))
+			faults.Add(
+				"life",
+				fmt.Sprintf("%q is out of range", w.Life),
+				span.Format(passcode.LifeLeast)+" to "+span.Format(passcode.LifeMost),
+			)
 		}
 	}
 	if n := utf8.RuneCountInString(w.Purpose); n == 0 || n > purposeMost || store.Keepable(w.Purpose) != w.Purpose {
-		faults.Add("purpose", "it is missing, too long, or cannot be kept", fmt.Sprintf("a word such as sign-in, of at most %d characters", purposeMost))
+		faults.Add(
+			"purpose",
+			"it is missing, too long, or cannot be kept",
+			fmt.Sprintf("a word such as sign-in, of at most %d characters", purposeMost),
+		)
 	}
 	if w.Tries < 0 || w.Tries > 20 {
 		faults.Add("tries", fmt.Sprintf("%d is out of range", w.Tries), "1 to 20 wrong codes, or 0 for five")
@@ -165,8 +177,18 @@ func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Du
 			faults.Add("fields."+name, "it is given by us", "another name")
 		}
 	}
-	d = intake.Draft{To: w.To, Country: w.Country, Kind: "otp", Sender: w.Sender, Gateway: w.Gateway, Template: w.Template, Language: w.Language,
-		Reference: w.Reference, Labels: w.Labels, ValidFor: span.Format(life)}
+	d = intake.Draft{
+		To:        w.To,
+		Country:   w.Country,
+		Kind:      "otp",
+		Sender:    w.Sender,
+		Gateway:   w.Gateway,
+		Template:  w.Template,
+		Language:  w.Language,
+		Reference: w.Reference,
+		Labels:    w.Labels,
+		ValidFor:  span.Format(life),
+	}
 	return d, f, life, at, faults
 }
 
@@ -239,6 +261,9 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 	if len(faults) == 0 && !strings.Contains(plan.Text, code) {
 		faults.Add("template", "the code does not stand in what it comes to", "a template with the field {code}")
 	}
+	if allowed := key.PasscodeCountries; len(allowed) > 0 && plan.Country != "" && !slices.Contains(allowed, plan.Country) {
+		faults.Add("to", "this key sends no passcodes to "+phone.CountryName(plan.Country), "numbers of "+strings.Join(allowed, ", "))
+	}
 	if len(faults) > 0 {
 		return Issued{}, faults
 	}
@@ -264,7 +289,13 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 	}
 	one := issuing{store.Acceptance{Message: m, Begun: intake.Begun(plan), Sealed: sealed}, record, p.subjects(record)}
 	if token != "" {
-		one.acceptance.Token = &store.Idempotency{KeyID: key.ID, Token: token, Fingerprint: p.fingerprint(w), MessageID: m.ID, CreatedAt: m.CreatedAt}
+		one.acceptance.Token = &store.Idempotency{
+			KeyID:       key.ID,
+			Token:       token,
+			Fingerprint: p.fingerprint(w),
+			MessageID:   m.ID,
+			CreatedAt:   m.CreatedAt,
+		}
 	}
 	r, err := p.issue.Do(ctx, one)
 	switch {
@@ -306,7 +337,15 @@ func (p *Passcodes) repeat(ctx context.Context, w Wants, prior store.Idempotency
 }
 
 // record is what is kept of a passcode.
-func (p *Passcodes) record(m store.Message, w Wants, d intake.Draft, form passcode.Form, code string, life time.Duration, at netip.Addr) (store.Passcode, error) {
+func (p *Passcodes) record(
+	m store.Message,
+	w Wants,
+	d intake.Draft,
+	form passcode.Form,
+	code string,
+	life time.Duration,
+	at netip.Addr,
+) (store.Passcode, error) {
 	plain, err := json.Marshal(kept{code, d})
 	if err != nil {
 		return store.Passcode{}, fmt.Errorf("keeping a passcode: %w", err)
@@ -314,7 +353,10 @@ func (p *Passcodes) record(m store.Message, w Wants, d intake.Draft, form passco
 	id := m.ID.String()
 	return store.Passcode{ID: m.ID, KeyID: m.KeyID, Number: m.To.String(), Country: m.Country, Purpose: w.Purpose, Form: form,
 		Hash: p.Roster.CodeHash(id, code), Sealed: p.Roster.SealFor(id, plain), CreatedAt: m.CreatedAt, EndsAt: m.CreatedAt.Add(life),
-		TriesMost: cmp.Or(w.Tries, passcode.TriesUsual), Sends: 1, SendsMost: passcode.SendsUsual, AgainAt: m.CreatedAt.Add(passcode.PauseAfter(1)),
+		TriesMost: cmp.Or(
+			w.Tries,
+			passcode.TriesUsual,
+		), Sends: 1, SendsMost: passcode.SendsUsual, AgainAt: m.CreatedAt.Add(passcode.PauseAfter(1)),
 		MessageID: m.ID, Address: at, Reference: w.Reference, Template: w.Template}, nil
 }
 
@@ -342,7 +384,10 @@ func values(number, country, purpose string, key uuid.UUID, at netip.Addr) []sto
 // subjects are those of them for which a limit holds.
 func (p *Passcodes) subjects(r store.Passcode) []store.Counted {
 	limits := p.Roster.Book().Limits
-	return slices.DeleteFunc(values(r.Number, r.Country, r.Purpose, r.KeyID, r.Address), func(c store.Counted) bool { return len(limits[c.By]) == 0 })
+	return slices.DeleteFunc(
+		values(r.Number, r.Country, r.Purpose, r.KeyID, r.Address),
+		func(c store.Counted) bool { return len(limits[c.By]) == 0 },
+	)
 }
 
 // write sends a set, as far as limits leave room for it.

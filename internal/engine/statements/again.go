@@ -76,11 +76,22 @@ func (s *Statements) again(ctx context.Context, tx *store.Store, one store.State
 }
 
 // named are those of the lines whose message is known by now, one for each, where the statement has no line of it yet.
-func (s *Statements) named(ctx context.Context, tx *store.Store, one store.Statement, lines []store.StatementLine) ([]store.StatementLine, error) {
+func (s *Statements) named(
+	ctx context.Context,
+	tx *store.Store,
+	one store.Statement,
+	lines []store.StatementLine,
+) ([]store.StatementLine, error) {
 	claims := make([]store.Stray, len(lines))
 	at := make(map[uuid.UUID]int, len(lines))
 	for i, l := range lines {
-		claims[i] = store.Stray{ID: store.NewID(), GatewayID: one.GatewayID, GatewayRef: l.GatewayRef, Reference: l.Reference, ToNumber: digits(l)}
+		claims[i] = store.Stray{
+			ID:         store.NewID(),
+			GatewayID:  one.GatewayID,
+			GatewayRef: l.GatewayRef,
+			Reference:  l.Reference,
+			ToNumber:   digits(l),
+		}
 		at[claims[i].ID] = i
 	}
 	matched, err := tx.Match(ctx, claims, time.Time{})

@@ -140,9 +140,14 @@ var ErrFetch = errors.New("the statement could not be fetched")
 // the span, at both of its ends.
 func (f *Fetcher) Fetch(ctx context.Context, g *roster.Gateway, from, until time.Time, by string) (Took, error) {
 	var none Took
+	now := f.Now()
 	end := until.Add(margin)
-	if now := f.Now(); end.After(now) {
-		end = now
+	if end.After(now) {
+		end = now.Add(time.Second) // it is asked for in whole ones
+	}
+	ours := until
+	if settled := now.Add(-margin); ours.After(settled) { // what has only just gone may be on no list yet
+		ours = settled
 	}
 	means, _, err := f.Courier.Means(ctx, g)
 	if err != nil {
@@ -164,7 +169,7 @@ func (f *Fetcher) Fetch(ctx context.Context, g *roster.Gateway, from, until time
 	defer answer.Close()
 	from, until = from.UTC(), until.UTC()
 	name := fmt.Sprintf("%s, %s to %s", g.Name, from.Format("2 Jan 2006 15:04"), until.Format("2 Jan 2006 15:04"))
-	took, err := f.Statements.Take(ctx, Wants{Gateway: g, Name: name, By: by, From: &from, Until: &until, Fetched: true,
+	took, err := f.Statements.Take(ctx, Wants{Gateway: g, Name: name, By: by, From: &from, Until: &ours, Fetched: true,
 		Mapping: &statement.Mapping{Dialect: true, Columns: map[statement.Role]string{}}}, answer, sheet.Hint{})
 	if faults := fault.Of(err); faults != nil { // it is the gateway that sent it
 		err = fault.Because(ErrFetch, "what it answered is no statement: %s", faults[0].Wrong)

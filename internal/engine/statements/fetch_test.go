@@ -165,7 +165,8 @@ func TestStatementsAreFetchedOnTime(t *testing.T) {
 	f.look()
 	s := f.schedule()
 	if s.FailedAt == nil || s.FailedAt.Minute() != 0 || s.Tries != 2 || !strings.HasPrefix(s.Failure, "it answered 403: closed for you, ") ||
-		strings.Contains(s.Failure, "nobody-sees") || !s.Due.Equal(time.Date(2026, 11, 28, 1, 3, 0, 0, time.UTC)) {
+		strings.Contains(s.Failure, "nobody-sees") ||
+		!s.Due.Equal(time.Date(2026, 11, 28, 1, 3, 0, 0, time.UTC)) {
 		t.Errorf("%+v", s)
 	}
 	f.set(28, 1, 3)
@@ -182,7 +183,8 @@ func TestStatementsAreFetchedOnTime(t *testing.T) {
 		fmt.Fprint(w, "<html>\n<p>Please sign in</p>\n</html>\n")
 	})
 	f.look(span(27))
-	if s := f.schedule(); s.Tries != 4 || !strings.HasPrefix(s.Failure, "what it answered is no statement: none of its 2 lines can be read") {
+	if s := f.schedule(); s.Tries != 4 ||
+		!strings.HasPrefix(s.Failure, "what it answered is no statement: none of its 2 lines can be read") {
 		t.Errorf("a page is taken for a statement: %+v", s)
 	}
 	f.set(30, 12, 0) // and then nobody was there for two days
@@ -195,7 +197,8 @@ func TestStatementsAreFetchedOnTime(t *testing.T) {
 	f.look(span(28))
 	f.look(span(29))
 	f.look()
-	if s := f.schedule(); s.FailedAt != nil || s.Failure != "" || !s.Due.Equal(time.Date(2026, 12, 1, 1, 0, 0, 0, time.UTC)) || len(f.taken()) != 5 {
+	if s := f.schedule(); s.FailedAt != nil || s.Failure != "" || !s.Due.Equal(time.Date(2026, 12, 1, 1, 0, 0, 0, time.UTC)) ||
+		len(f.taken()) != 5 {
 		t.Errorf("%+v, %d statements", s, len(f.taken()))
 	}
 	hourly := "6h"
@@ -259,12 +262,16 @@ func TestSchedulesAreChecked(t *testing.T) {
 	f := fetch(t)
 	for given, want := range map[string]string{"59m": "1h to 744h", "32 days": "1h to 744h", "daily": "1h to 744h"} {
 		_, err := f.Roster.ChangeGateway(t.Context(), f.g, roster.Settings{StatementEvery: &given})
-		if faults := fault.Of(err); len(faults) != 1 || faults[0].Field != "statement_every" || !strings.HasPrefix(faults[0].Accepted, want) {
+		if faults := fault.Of(err); len(faults) != 1 || faults[0].Field != "statement_every" ||
+			!strings.HasPrefix(faults[0].Accepted, want) {
 			t.Errorf("%s: %v, %+v", given, err, faults)
 		}
 	}
 	mute, day := f.Roster.ByName("plain"), "24h"
-	if _, err := f.Roster.ChangeGateway(t.Context(), mute, roster.Settings{StatementEvery: &day}); !strings.Contains(fmt.Sprint(err), "does not say how") {
+	if _, err := f.Roster.ChangeGateway(t.Context(), mute, roster.Settings{StatementEvery: &day}); !strings.Contains(
+		fmt.Sprint(err),
+		"does not say how",
+	) {
 		t.Errorf("%v", err)
 	}
 	none := ""

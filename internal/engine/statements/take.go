@@ -282,7 +282,11 @@ func (s *Statements) readAll(ctx context.Context, one *store.Statement, w Wants,
 		return fault.New("file", "it has no lines", "a head, and a line for each message")
 	}
 	if w.Fetched && one.Lines > 0 && unreadable == one.Lines {
-		return fault.New("file", fmt.Sprintf("none of its %d lines can be read, the first for: %s", one.Lines, why), "lines as the dialect says")
+		return fault.New(
+			"file",
+			fmt.Sprintf("none of its %d lines can be read, the first for: %s", one.Lines, why),
+			"lines as the dialect says",
+		)
 	}
 	return ctx.Err()
 }

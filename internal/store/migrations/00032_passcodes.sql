@@ -77,3 +77,5 @@ CREATE TRIGGER changed AFTER INSERT OR UPDATE OR DELETE ON passcode_blocks FOR E
 
 -- A practice key may see codes.
 ALTER TABLE keys ADD COLUMN practice boolean NOT NULL DEFAULT false;
+-- To which countries it may send passcodes; none: to all.
+ALTER TABLE keys ADD COLUMN passcode_countries jsonb NOT NULL DEFAULT '[]';
