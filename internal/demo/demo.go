@@ -397,6 +397,7 @@ Calm Pigeon is up after %.1f s. %s
   Console         %s/#key=%s
   Practice phone  %s/phone
   Endings         %s/endings   what a number's last two digits do
+  Boarding pass   %s/boarding/   a sign-in with passcodes, as an application has it
   Secrets         %s   of the practice gateways, to add them elsewhere
   A bill          %s   in half a minute; it is wrong in every way once
 
@@ -414,5 +415,5 @@ Or to everyone whom Sunday's storm concerns, and see first what that would be:
   bin/pigeon batch rehearse %s --template storm-cancels
 
 Ctrl-C stops it; the next start finds its data again.
-`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, secrets, bill, at.service, key, at.service, key, list)
+`, took.Seconds(), data, at.service, key, at.fleet, at.fleet, at.fleet, secrets, bill, at.service, key, at.service, key, list)
 }
