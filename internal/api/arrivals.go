@@ -60,11 +60,7 @@ func (a *API) faring(c *gin.Context) (f store.Faring, by arrivals.By, err error)
 		return f, by, err
 	}
 	var faults fault.Faults
-	for _, name := range []string{"to", "state", "sender", "reference", "gateway_ref", "template", "label", "key", "contested", "weak"} {
-		if c.Query(name) != "" {
-			faults.Add(name, "how long messages take is not kept by it", "gateway, country, kind, since, until, by, step")
-		}
-	}
+	notKept(c, &faults, "how long messages take", "gateway, country, kind, since, until, by, step")
 	by = arrivals.By(c.Query("by"))
 	if by != "" && !slices.Contains(arrivals.Bys, by) {
 		faults.Add("by", "that is not held side by side", fault.Words(arrivals.Bys))
@@ -90,10 +86,7 @@ func (a *API) faring(c *gin.Context) (f store.Faring, by arrivals.By, err error)
 	if f.Daily {
 		step = 24 * time.Hour
 	}
-	f.Since = f.Since.UTC().Truncate(step)
-	if end := f.Until.UTC().Truncate(step); end.Before(f.Until) {
-		f.Until = end.Add(step)
-	}
+	f.Since, f.Until = widened(f.Since, f.Until, step)
 	switch steps := f.Until.Sub(f.Since) / step; {
 	case steps < 1:
 		faults.Add("until", "it is not after since", "a later time")
@@ -104,6 +97,23 @@ func (a *API) faring(c *gin.Context) (f store.Faring, by arrivals.By, err error)
 		return f, by, faults
 	}
 	return f, by, nil
+}
+
+// notKept refuses filters of messages by which something is not kept.
+func notKept(c *gin.Context, faults *fault.Faults, what, accepted string) {
+	for _, name := range []string{"to", "state", "sender", "reference", "gateway_ref", "template", "label", "key", "contested", "weak"} {
+		if c.Query(name) != "" {
+			faults.Add(name, what+" is not kept by it", accepted)
+		}
+	}
+}
+
+// widened is a span of time in whole steps of UTC.
+func widened(since, until time.Time, step time.Duration) (from, to time.Time) {
+	if to = until.UTC().Truncate(step); to.Before(until) {
+		to = to.Add(step)
+	}
+	return since.UTC().Truncate(step), to
 }
 
 func (a *API) wireArrivals(g arrivals.Group) client.ArrivalGroup {

@@ -49,11 +49,7 @@ func (a *API) spending(c *gin.Context) (f store.Spending, by []money.By, err err
 		return f, nil, err
 	}
 	var faults fault.Faults
-	for _, name := range []string{"to", "state", "sender", "reference", "gateway_ref", "template", "label", "key", "contested", "weak"} {
-		if c.Query(name) != "" {
-			faults.Add(name, "what messages cost is not kept by it", "gateway, country, kind, since, until, by")
-		}
-	}
+	notKept(c, &faults, "what messages cost", "gateway, country, kind, since, until, by")
 	for _, one := range strings.FieldsFunc(c.Query("by"), func(r rune) bool { return r == ',' }) {
 		switch one := money.By(strings.TrimSpace(one)); {
 		case !slices.Contains(money.Bys, one):
@@ -81,10 +77,7 @@ func (a *API) spending(c *gin.Context) (f store.Spending, by []money.By, err err
 		f.Since = time.Date(last.Year(), last.Month(), 1, 0, 0, 0, 0, time.UTC)
 	}
 	const day = 24 * time.Hour
-	f.Since = f.Since.Truncate(day)
-	if end := f.Until.Truncate(day); end.Before(f.Until) {
-		f.Until = end.Add(day)
-	}
+	f.Since, f.Until = widened(f.Since, f.Until, day)
 	switch days := f.Until.Sub(f.Since) / day; {
 	case days < 1:
 		faults.Add("until", "it is not after since", "a later time")

@@ -116,17 +116,10 @@ func (f Faring) grain() string {
 //	kept, deltas  the tables; of deltas the span is that of hours
 //	what          the column by which is counted
 func (f Faring) sql(kept, deltas, what string) (string, []any) {
-	args := []any{f.Since, f.Until}
-	where := ""
-	choose := func(column string, v any, chosen bool) {
-		if chosen {
-			args = append(args, v)
-			where += fmt.Sprintf(" AND %s = $%d", column, len(args))
-		}
-	}
-	choose("gateway_id", f.Gateway, f.Gateway != uuid.Nil)
-	choose("country", f.Country, f.Country != "")
-	choose("kind", f.Kind, f.Kind != "")
+	of := conditions{"at >= $1 AND at < $2", []any{f.Since, f.Until}}
+	of.meet("gateway_id", f.Gateway, f.Gateway != uuid.Nil)
+	of.meet("country", f.Country, f.Country != "")
+	of.meet("kind", f.Kind, f.Kind != "")
 	along := func(chosen bool, column string) string {
 		if chosen {
 			return column
@@ -140,7 +133,7 @@ func (f Faring) sql(kept, deltas, what string) (string, []any) {
 	apart := at + ", gateway_id, " + along(f.ByCountry, "country") + ", " + along(f.ByKind, "kind")
 	return `SELECT ` + apart + `, ` + what + `, sum(n)::bigint
 		FROM (` + fmt.Sprintf(kept, f.grain()) + ` UNION ALL ` + deltas + `) AS counts
-		WHERE at >= $1 AND at < $2` + where + ` GROUP BY 1, 2, 3, 4, 5 HAVING sum(n) <> 0`, args
+		WHERE ` + of.where + ` GROUP BY 1, 2, 3, 4, 5 HAVING sum(n) <> 0`, of.args
 }
 
 // Arrivals are how long messages took that arrived.

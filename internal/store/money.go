@@ -139,17 +139,10 @@ type Spending struct {
 
 // sql asks for sums of what tables hold.
 func (f Spending) sql(sums, from string, kinds bool) (string, []any) {
-	args := []any{f.Since, f.Until}
-	where := "day >= $1 AND day < $2"
-	choose := func(column string, v any, chosen bool) {
-		if chosen {
-			args = append(args, v)
-			where += fmt.Sprintf(" AND %s = $%d", column, len(args))
-		}
-	}
-	choose("gateway_id", f.Gateway, f.Gateway != uuid.Nil)
-	choose("country", f.Country, f.Country != "")
-	choose("kind", f.Kind, f.Kind != "" && kinds)
+	of := conditions{"day >= $1 AND day < $2", []any{f.Since, f.Until}}
+	of.meet("gateway_id", f.Gateway, f.Gateway != uuid.Nil)
+	of.meet("country", f.Country, f.Country != "")
+	of.meet("kind", f.Kind, f.Kind != "" && kinds)
 	apart := []string{"NULL::timestamptz", "'" + uuid.Nil.String() + "'::uuid", "''", "''"}
 	switch {
 	case f.ByDay:
@@ -166,8 +159,8 @@ func (f Spending) sql(sums, from string, kinds bool) (string, []any) {
 	if f.ByKind && kinds {
 		apart[3] = "kind"
 	}
-	return "SELECT " + strings.Join(apart, ", ") + ", " + sums + " FROM (" + from + ") AS spent WHERE " + where +
-		" GROUP BY 1, 2, 3, 4, 5, 6, 7", args
+	return "SELECT " + strings.Join(apart, ", ") + ", " + sums + " FROM (" + from + ") AS spent WHERE " + of.where +
+		" GROUP BY 1, 2, 3, 4, 5, 6, 7", of.args
 }
 
 // Spent is what messages cost that are counted alike.

@@ -209,22 +209,19 @@ func (s *Store) onePasscode(ctx context.Context, sql string, args ...any) (Passc
 // Passcodes lists passcodes, the newest first, from the one after the cursor; of a number and a purpose, if these are
 // given.
 func (s *Store) Passcodes(ctx context.Context, number, purpose string, after uuid.UUID, most int) ([]Passcode, error) {
-	where, args := "true", []any{most}
-	choose := func(condition string, v any, chosen bool) {
-		if chosen {
-			args = append(args, v)
-			where += fmt.Sprintf(" AND "+condition, len(args))
-		}
+	of := conditions{"true", []any{most}}
+	of.meet("p.number", number, number != "")
+	of.meet("p.purpose", purpose, purpose != "")
+	if after != uuid.Nil {
+		of.args = append(of.args, after)
+		of.where += fmt.Sprintf(" AND p.id < $%d", len(of.args))
 	}
-	choose("p.number = $%d", number, number != "")
-	choose("p.purpose = $%d", purpose, purpose != "")
-	choose("p.id < $%d", after, after != uuid.Nil)
 	found, err := query(
 		ctx,
 		s.reading(),
 		scanPasscode,
-		"SELECT "+passcodeColumns+" FROM passcodes p WHERE "+where+" ORDER BY p.id DESC LIMIT $1",
-		args...)
+		"SELECT "+passcodeColumns+" FROM passcodes p WHERE "+of.where+" ORDER BY p.id DESC LIMIT $1",
+		of.args...)
 	if err != nil {
 		return nil, fmt.Errorf("reading passcodes: %w", err)
 	}

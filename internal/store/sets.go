@@ -1,6 +1,7 @@
 package store
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/google/uuid"
@@ -90,6 +91,20 @@ func Keepable(s string) string {
 }
 
 // orNone is nil for a zero value.
+// conditions are what rows have to meet, and the arguments of a statement that asks for them.
+type conditions struct {
+	where string
+	args  []any
+}
+
+// meet adds that a column is to be a value, where one is chosen.
+func (c *conditions) meet(column string, v any, chosen bool) {
+	if chosen {
+		c.args = append(c.args, v)
+		c.where += fmt.Sprintf(" AND %s = $%d", column, len(c.args))
+	}
+}
+
 func orNone[T comparable](v T) *T {
 	if v == *new(T) {
 		return nil
