@@ -48,6 +48,18 @@ func (c *Client) Passcodes(ctx context.Context, to, purpose, cursor string, limi
 	return l, c.call(ctx, "GET", "/v1/passcodes"+q, nil, nil, &l)
 }
 
+// PasscodeFunnel tells how passcodes fared, side by side by gateway, country, purpose, template or hour. Chosen can be by
+// gateway, country, template and time.
+func (c *Client) PasscodeFunnel(ctx context.Context, f Filter, purpose, by string) (r PasscodeFunnel, err error) {
+	q := f.values()
+	for name, value := range map[string]string{"by": by, "purpose": purpose} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	return r, c.call(ctx, "GET", "/v1/passcode-funnel?"+q.Encode(), nil, nil, &r)
+}
+
 // PasscodeLimits lists the limits that hold.
 func (c *Client) PasscodeLimits(ctx context.Context) (l List[PasscodeLimit], err error) {
 	return l, c.call(ctx, "GET", "/v1/passcode-limits", nil, nil, &l)

@@ -1067,6 +1067,34 @@ type PasscodeAgain struct {
 	Anyway bool `json:"anyway,omitempty"` // although the last text was delivered
 }
 
+// PasscodeFunnel is how passcodes fared that were issued within whole hours or days.
+type PasscodeFunnel struct {
+	Since  time.Time       `json:"since"`
+	Until  time.Time       `json:"until"`
+	By     string          `json:"by"`
+	All    PasscodeFared   `json:"all"`
+	Groups []PasscodeFared `json:"groups"` // those of which most were issued first; hours in their order
+}
+
+// PasscodeFared is how some of them fared.
+type PasscodeFared struct {
+	At         *time.Time `json:"at"`      // when the hour or day began; nil if it is not about one
+	Gateway    string     `json:"gateway"` // empty if it is not about one
+	Country    string     `json:"country"`
+	Purpose    string     `json:"purpose"`
+	Template   string     `json:"template"`
+	Issued     int64      `json:"issued"`
+	Again      int64      `json:"again"`     // sent once more
+	Messages   int64      `json:"messages"`  // that bore them; not told by the hour
+	Accepted   int64      `json:"accepted"`  // of them
+	Delivered  int64      `json:"delivered"` // of them
+	Checked    int64      `json:"checked"`   // at least once
+	Right      int64      `json:"right"`
+	Conversion *float64   `json:"conversion"` // right of those that were issued; nil if none was
+	P50Ms      *int64     `json:"p50_ms"`     // from being issued until right
+	P90Ms      *int64     `json:"p90_ms"`
+}
+
 // PasscodeLimit is how many passcodes are sent at most.
 type PasscodeLimit struct {
 	By     string `json:"by"`     // number, address, network, range, purpose, country or key

@@ -135,6 +135,39 @@ func TestPasscodes(t *testing.T) {
 	if _, err := h.Client.Issue(t.Context(), token, "once"); !strings.Contains(fmt.Sprint(err), "Idempotency-Key") {
 		t.Errorf("%v", err)
 	}
+	var f client.PasscodeFunnel
+	eventually(t, "all texts have arrived", func() bool {
+		f = must[client.PasscodeFunnel](t)(h.Client.PasscodeFunnel(t.Context(), client.Filter{}, "sign-in", "gateway"))
+		return f.All.Delivered == 6
+	})
+	all := f.All
+	if all.Issued != 6 || all.Again != 0 || all.Messages != 6 || all.Accepted != 6 || all.Checked != 3 || all.Right != 2 || all.P50Ms == nil ||
+		all.Conversion == nil || *all.Conversion < 0.33 || *all.Conversion > 0.34 || len(f.Groups) != 1 || f.Groups[0].Gateway != "harbourline" ||
+		f.Groups[0].Right != 2 || f.Groups[0].Messages != 6 {
+		t.Errorf("%+v", f)
+	}
+	for by, name := range map[string]string{"country": "GB", "purpose": "sign-in", "hour": ""} {
+		f := must[client.PasscodeFunnel](t)(h.Client.PasscodeFunnel(t.Context(), client.Filter{}, "", by))
+		if len(f.Groups) == 0 || f.Groups[0].Country+f.Groups[0].Purpose != name || f.Groups[0].Issued == 0 {
+			t.Errorf("by %s: %+v", by, f)
+		}
+	}
+	if code, out, errOut := h.pigeon("", "passcode", "funnel"); code != 0 || !regexp.MustCompile(`harbourline +6 +0 +6 +6 +3 +2 +33.3 %`).MatchString(out) {
+		t.Errorf("%d\n%s%s", code, out, errOut)
+	}
+
+	b := open(t)
+	b.do(chromedp.Navigate(h.URL + "/passcodes#key=" + h.Key))
+	b.shows("h1", "2 of 6 passcodes were used")
+	b.shows("main table", "33.3 %")
+	b.write(`[aria-label="Value"]`, "07700 900123")
+	b.press("main form .btn")
+	b.shows("main form", "is no number")
+	b.write(`[aria-label="Value"]`, "+44 7700 900123")
+	b.press("main form .btn")
+	b.shows("section:last-of-type tbody", "+447700900123")
+	b.press("section:last-of-type tbody .btn")
+	b.shows("section:last-of-type", "Nothing is.")
 }
 
 // What is wrong is named, all of it at once.

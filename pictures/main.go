@@ -195,7 +195,7 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 			first: `document.querySelectorAll(".unfold")[0].click()`},
 		{name: "send", address: service + "/send", waits: "#text", first: fill("#to", "+44 (0) 7700 900123") + ";" +
 			fill("#text", "Don’t miss it: crossing 0740 to Skerrow now leaves from berth 3 [gate B] – boarding closes at 07:30…")},
-		{name: "template", address: service + "/templates/crossing-moved", waits: "textarea", first: press("tr")},
+		{name: "passcodes", address: service + "/passcodes?span=week", waits: ".funnel"},
 		{name: "arrivals", address: service + "/arrivals?span=week", waits: ".charts svg"},
 		{name: "money", address: service + "/money", waits: ".accounts tfoot"},
 		{name: "events", address: service + "/events", waits: ".events tbody tr:nth-child(8)"},

@@ -17,6 +17,7 @@ import { MessagePage } from "./pages/MessagePage";
 import { Messages } from "./pages/Messages";
 import { Money } from "./pages/Money";
 import { OptOuts } from "./pages/OptOuts";
+import { Passcodes } from "./pages/Passcodes";
 import { Prices } from "./pages/Prices";
 import { Send } from "./pages/Send";
 import { Replies } from "./pages/Replies";
@@ -75,6 +76,7 @@ function Rooms({ phone }: { phone: string }) {
         <NavLink to="/send"><Icon name="send" /><span>Send<span className="roomy"> one</span></span></NavLink>
         <NavLink to="/replies"><Icon name="replies" />Replies</NavLink>
         <NavLink to="/batches"><Icon name="batches" />Batches</NavLink>
+        <NavLink to="/passcodes"><Icon name="passcodes" />Passcodes</NavLink>
         <NavLink to="/statements"><Icon name="statements" />Statements</NavLink>
         <NavLink to="/events"><Icon name="events" />Events</NavLink>
         <NavLink to="/gateways"><Icon name="gateways" />Gateways</NavLink>
@@ -95,6 +97,7 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/" element={<Today />} />
           <Route path="/arrivals" element={<Arrivals />} />
           <Route path="/money" element={<Money />} />
+          <Route path="/passcodes" element={<Passcodes />} />
           <Route path="/messages" element={<Messages />} />
           <Route path="/send" element={<Send phone={phone} />} />
           <Route path="/messages/:id" element={<MessagePage />} />

@@ -95,6 +95,7 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	v1.DELETE("/passcodes/:id", a.endPasscode)
 	v1.POST("/passcodes/:id/check", a.checkPasscode)
 	v1.POST("/passcodes/:id/again", a.passcodeAgain)
+	v1.GET("/passcode-funnel", a.passcodeFunnel)
 	v1.GET("/passcode-limits", a.passcodeLimits)
 	v1.PUT("/passcode-limits", a.setPasscodeLimits)
 	v1.GET("/passcode-blocks", a.passcodeBlocks)
@@ -263,6 +264,7 @@ var pages = map[string]bool{
 	"statements": true,
 	"arrivals":   true,
 	"money":      true,
+	"passcodes":  true,
 	"events":     true,
 	"replies":    true,
 	"countries":  true,

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/core/phone"
@@ -416,4 +418,86 @@ func (a *API) liftPasscodeBlock(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusOK, wireBlock(b))
+}
+
+// passcodeFunnel tells how passcodes fared.
+func (a *API) passcodeFunnel(c *gin.Context) {
+	f, err := a.funnel(c)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	all, groups, err := a.engine.Passcodes.Funnel(c.Request.Context(), f)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	w := client.PasscodeFunnel{Since: f.Since, Until: f.Until, By: f.By, All: a.wireFared(all), Groups: []client.PasscodeFared{}}
+	for _, g := range groups {
+		w.Groups = append(w.Groups, a.wireFared(g))
+	}
+	c.JSON(http.StatusOK, w)
+}
+
+// funnel reads what is to be told of passcodes. A span is widened to whole hours or days.
+func (a *API) funnel(c *gin.Context) (f store.Funnel, err error) {
+	chosen, err := a.filter(c, "by", "purpose")
+	if err != nil {
+		return f, err
+	}
+	var faults fault.Faults
+	for _, name := range []string{"to", "state", "sender", "reference", "gateway_ref", "label", "key", "contested", "weak", "kind"} {
+		if c.Query(name) != "" {
+			faults.Add(name, "how passcodes fare is not kept by it", "gateway, country, purpose, template, since, until, by")
+		}
+	}
+	f = store.Funnel{Since: chosen.Since, Until: chosen.Until, Gateway: chosen.Gateway, Country: chosen.Country, Template: chosen.Template,
+		Purpose: c.Query("purpose"), By: c.Query("by")}
+	if f.By != "" && !slices.Contains(passcodes.Bys, f.By) {
+		faults.Add("by", "that is not held side by side", strings.Join(passcodes.Bys, ", "))
+	}
+	if now := a.engine.Now(); f.Until.IsZero() || f.Until.After(now) {
+		f.Until = now
+	}
+	if f.Since.IsZero() {
+		f.Since = f.Until.Add(-24 * time.Hour)
+	}
+	step := time.Hour
+	if f.Daily = f.Until.Sub(f.Since) > hourlyMost; f.Daily {
+		step = 24 * time.Hour
+	}
+	f.Since, f.Until = widened(f.Since, f.Until, step)
+	switch steps := f.Until.Sub(f.Since) / step; {
+	case steps < 1:
+		faults.Add("until", "it is not after since", "a later time")
+	case steps > courseMost:
+		faults.Add("since", "that is too far back", "800 days at most")
+	}
+	if faults != nil {
+		return f, faults
+	}
+	return f, nil
+}
+
+func (a *API) wireFared(g passcodes.Fared) client.PasscodeFared {
+	w := client.PasscodeFared{Country: g.Country, Purpose: g.Purpose, Template: g.Template, Issued: g.Issued, Again: g.Again, Checked: g.Checked,
+		Right: g.Right, Messages: g.Messages.Total, Delivered: g.Messages.ByState["delivered"]}
+	for _, state := range []delivery.State{delivery.Accepted, delivery.Enroute, delivery.Delivered, delivery.Undeliverable, delivery.Expired,
+		delivery.Unknown} {
+		w.Accepted += g.Messages.ByState[state]
+	}
+	if !g.Hour.IsZero() {
+		w.At = &g.Hour
+	}
+	if g.Gateway != uuid.Nil {
+		w.Gateway = a.gatewayName(g.Gateway)
+	}
+	if rate, ok := g.Conversion(); ok {
+		w.Conversion = &rate
+	}
+	if g.Right > 0 {
+		half, most := g.Until.Quantile(0.5).Milliseconds(), g.Until.Quantile(0.9).Milliseconds()
+		w.P50Ms, w.P90Ms = &half, &most
+	}
+	return w
 }

@@ -21,6 +21,7 @@ func (a *app) passcode() *cobra.Command {
 		a.passcodeShow(),
 		a.passcodeList(),
 		a.passcodeEnd(),
+		a.passcodeFunnel(),
 		a.passcodeLimits(),
 		a.passcodeBlock(),
 	)
@@ -263,6 +264,60 @@ func (a *app) passcodeList() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "only to this number")
 	cmd.Flags().StringVar(&purpose, "purpose", "", "only for this purpose")
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many, 500 at most")
+	return cmd
+}
+
+func (a *app) passcodeFunnel() *cobra.Command {
+	var f filterFlags
+	var purpose, by string
+	cmd := &cobra.Command{
+		Use:   "funnel",
+		Short: "How passcodes fare, from being issued until they are right",
+		Long: "Tells how many passcodes were issued, sent again, delivered, checked and right, by the hour in which\n" +
+			"they were issued, and how long it took. What is right of those that were issued is the true measure\n" +
+			"of a gateway.",
+		Example: "  pigeon passcode funnel --since 24h\n  pigeon passcode funnel --by country --gateway harbourline",
+		Args:    cobra.NoArgs,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			filter, err := f.filter(time.Now())
+			if err != nil {
+				return err
+			}
+			r, err := c.PasscodeFunnel(cmd.Context(), filter, purpose, by)
+			if err != nil {
+				return err
+			}
+			if r.All.Issued == 0 && a.config.GetString("output") == "table" {
+				fmt.Fprintln(cmd.ErrOrStderr(), "No passcode was issued in this time: pigeon passcode issue NUMBER --purpose sign-in")
+				return nil
+			}
+			row := func(name string, g client.PasscodeFared) []string {
+				return []string{name, thousands(g.Issued), thousands(g.Again), thousands(g.Messages), thousands(g.Delivered), thousands(g.Checked),
+					thousands(g.Right), rateWords(g.Conversion), tookWords(g.P50Ms), tookWords(g.P90Ms)}
+			}
+			var rows [][]string
+			for _, g := range r.Groups {
+				name := g.Gateway + g.Country + g.Purpose + g.Template
+				if g.At != nil {
+					name = a.at(*g.At)
+				}
+				rows = append(rows, row(name, g))
+			}
+			if len(r.Groups) != 1 {
+				rows = append(rows, row("together", r.All))
+			}
+			head := []string{r.By, "issued", "again", "messages", "delivered", "checked", "right", "of issued", "half within", "9 in 10"}
+			return a.printGrid(cmd, r, grid{head: head, rows: rows, right: head[1:]})
+		}),
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&f.Gateway, "gateway", "", "only through this gateway")
+	flags.StringVar(&f.Country, "country", "", "only to numbers of this country (ISO 3166-1)")
+	flags.StringVar(&f.Template, "template", "", "only with this template")
+	flags.StringVar(&purpose, "purpose", "", "only for this purpose")
+	flags.StringVar(&f.since, "since", "24h", "from a time (2026-11-15T07:40:00Z) or a span back from now (90m)")
+	flags.StringVar(&f.until, "until", "", "until a time or a span back from now")
+	flags.StringVar(&by, "by", "gateway", "what is held side by side: gateway, country, purpose, template or hour")
 	return cmd
 }
 

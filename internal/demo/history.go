@@ -156,6 +156,7 @@ type past struct {
 	begun                  string
 	went, answered, ended  store.Evidence
 	wentAt, takenAt, endAt time.Time
+	steps                  []store.Stepped // of a passcode
 }
 
 // pastMessage makes up a message.
@@ -171,6 +172,7 @@ func pastMessage(e *engine.Engine, random *rand.Rand, at, start time.Time, key s
 		draft.Kind, draft.Text = "bulk", "Lanternholm Ferries: a storm is coming. All Sunday crossings are cancelled; tickets stay valid."
 	case random.IntN(3) == 0:
 		draft.Kind, draft.Sender = "otp", "LH Boarding"
+		draft.Labels = map[string]string{"history": historyLabel["history"], "passcode": purpose}
 		draft.Text = fmt.Sprintf("%06d signs you in to your boarding pass.", random.IntN(1_000_000))
 	case random.IntN(20) == 0:
 		draft.Text = curly
@@ -231,7 +233,27 @@ func pastMessage(e *engine.Engine, random *rand.Rand, at, start time.Time, key s
 		one.ended = said(delivery.Receipt, delivery.Undeliverable, one.endAt)
 		one.ended.Cause = []delivery.Cause{delivery.Absent, delivery.InvalidNumber, delivery.Barred}[random.IntN(3)]
 	}
+	if m.Kind == "otp" {
+		one.steps = pastSteps(m, one.ended.Claim == delivery.Delivered, one.endAt, random)
+	}
 	return one, nil
+}
+
+// pastSteps are how far a passcode of the past came: of those that arrived most are typed, a few wrongly and never
+// rightly; what takes long comes too late for some.
+func pastSteps(m *store.Message, arrived bool, at time.Time, random *rand.Rand) []store.Stepped {
+	p := store.Passcode{CreatedAt: m.CreatedAt, Country: m.Country, Purpose: purpose}
+	steps := []store.Stepped{store.SteppedOf(&p, m.GatewayID, store.StepIssued, 0)}
+	took := at.Sub(m.CreatedAt)
+	if !arrived || random.Float64() < 0.04+0.1*math.Min(took.Minutes(), 1) {
+		return steps
+	}
+	steps = append(steps, store.SteppedOf(&p, m.GatewayID, store.StepChecked, 0))
+	if random.IntN(50) > 0 {
+		typing := time.Duration((5 + 9*random.ExpFloat64()) * float64(time.Second))
+		steps = append(steps, store.SteppedOf(&p, m.GatewayID, store.StepRight, took+typing))
+	}
+	return steps
 }
 
 // writePast writes messages of the past with what became of them, in one transaction: nobody sees them wait, and
@@ -245,12 +267,17 @@ func writePast(ctx context.Context, e *engine.Engine, all []past) error {
 		set := make([]store.Acceptance, len(all))
 		messages := make([]store.Message, len(all))
 		var went, ended []store.Evidence
+		var steps []store.Stepped
 		for i := range all {
 			p := &all[i]
 			when[p.message.ID] = p
 			set[i] = store.Acceptance{Message: p.message, Begun: p.begun}
 			went = append(went, p.went)
 			ended = append(ended, p.answered, p.ended)
+			steps = append(steps, p.steps...)
+		}
+		if err := s.CountSteps(ctx, steps); err != nil {
+			return err
 		}
 		if _, err := s.Accept(ctx, set); err != nil {
 			return err

@@ -35,6 +35,7 @@ type Passcode struct {
 	SendsMost int
 	AgainAt   time.Time // not before may it be sent again
 	MessageID uuid.UUID // the last that bears it
+	Gateway   uuid.UUID // through which that went first
 	Address   netip.Addr
 	Reference string
 	Template  string
@@ -56,13 +57,13 @@ func (p *Passcode) Standing() passcode.Standing {
 
 // passcodeColumns are read by scanPasscode.
 const passcodeColumns = `p.id, p.key_id, p.number, p.country, p.purpose, p.letters, p.length, p.hash, p.sealed, p.created_at, p.ends_at, p.tries,
-	p.tries_most, p.used_at, p.checked_at, p.ended_at, p.sends, p.sends_most, p.again_at, p.message_id, p.address, p.reference, p.template,
+	p.tries_most, p.used_at, p.checked_at, p.ended_at, p.sends, p.sends_most, p.again_at, p.message_id, p.gateway_id, p.address, p.reference, p.template,
 	p.language, EXISTS (SELECT FROM passcode_current c WHERE c.number = p.number AND c.purpose = p.purpose AND c.id > p.id)` // #nosec G101 -- SQL
 
 func scanPasscode(rows pgx.Rows) (p Passcode, err error) {
 	var at *netip.Addr
 	err = rows.Scan(&p.ID, &p.KeyID, &p.Number, &p.Country, &p.Purpose, &p.Form.Letters, &p.Form.Length, &p.Hash, &p.Sealed, &p.CreatedAt,
-		&p.EndsAt, &p.Tries, &p.TriesMost, &p.UsedAt, &p.CheckedAt, &p.EndedAt, &p.Sends, &p.SendsMost, &p.AgainAt, &p.MessageID, &at,
+		&p.EndsAt, &p.Tries, &p.TriesMost, &p.UsedAt, &p.CheckedAt, &p.EndedAt, &p.Sends, &p.SendsMost, &p.AgainAt, &p.MessageID, &p.Gateway, &at,
 		&p.Reference, &p.Template, &p.Language, &p.Newer)
 	if at != nil {
 		p.Address = *at
@@ -140,10 +141,10 @@ func (s *Store) AddPasscodes(ctx context.Context, set []Passcode) error {
 	var b pgx.Batch
 	b.Queue(
 		`INSERT INTO passcodes (id, key_id, number, country, purpose, letters, length, hash, sealed, created_at, ends_at, tries_most, sends_most,
-			again_at, message_id, address, reference, template, language)
+			again_at, message_id, gateway_id, address, reference, template, language)
 		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::boolean[], $7::int[], $8::bytea[], $9::bytea[],
-			$10::timestamptz[], $11::timestamptz[], $12::int[], $13::int[], $14::timestamptz[], $15::uuid[], $16::inet[], $17::text[],
-			$18::text[], $19::text[])`,
+			$10::timestamptz[], $11::timestamptz[], $12::int[], $13::int[], $14::timestamptz[], $15::uuid[], $16::uuid[], $17::inet[],
+			$18::text[], $19::text[], $20::text[])`,
 		ids(set, func(p *Passcode) uuid.UUID { return p.ID }),
 		ids(set, func(p *Passcode) uuid.UUID { return p.KeyID }),
 		words(set, func(p *Passcode) string { return p.Number }),
@@ -159,6 +160,7 @@ func (s *Store) AddPasscodes(ctx context.Context, set []Passcode) error {
 		numbers(set, func(p *Passcode) int { return p.SendsMost }),
 		column(set, func(p *Passcode) time.Time { return p.AgainAt }),
 		ids(set, func(p *Passcode) uuid.UUID { return p.MessageID }),
+		ids(set, func(p *Passcode) uuid.UUID { return p.Gateway }),
 		column(
 			set,
 			func(p *Passcode) *netip.Addr { return orNone(p.Address) },
@@ -232,7 +234,7 @@ func (s *Store) Passcodes(ctx context.Context, number, purpose string, after uui
 func (s *Store) PutPasscode(ctx context.Context, p Passcode) error {
 	var b pgx.Batch
 	b.Queue(
-		`UPDATE passcodes SET sealed = $2, tries = $3, used_at = $4, checked_at = $5, ended_at = $6, sends = $7, again_at = $8, message_id = $9
+		`UPDATE passcodes SET sealed = $2, tries = $3, used_at = $4, checked_at = $5, ended_at = $6, sends = $7, again_at = $8, message_id = $9, gateway_id = $10
 		WHERE id = $1`,
 		p.ID,
 		p.Sealed,
@@ -243,6 +245,7 @@ func (s *Store) PutPasscode(ctx context.Context, p Passcode) error {
 		p.Sends,
 		p.AgainAt,
 		p.MessageID,
+		p.Gateway,
 	)
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("writing what became of a passcode: %w", err)

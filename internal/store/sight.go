@@ -70,6 +70,7 @@ var lookSQL = fmt.Sprintf(
 	UNION ALL SELECT %d, NULL, n FROM settings_changes
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM tally_deltas) OR EXISTS (SELECT FROM batch_deltas)
 		OR EXISTS (SELECT FROM arrival_deltas) OR EXISTS (SELECT FROM money_deltas)
+		OR EXISTS (SELECT FROM passcode_deltas)
 	UNION ALL SELECT DISTINCT %d, NULL::uuid, CASE state WHEN 'checking' THEN 0 ELSE 1 END FROM batches
 		WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM held WHERE release_at <= $1)

@@ -209,8 +209,8 @@ func (t tallyDeltas) queue(b *pgx.Batch) {
 // compactMost is how many deltas are added up at once.
 const compactMost = 20_000
 
-// compactTallies adds deltas up by hour and by day, as compactBatches those of batches, compactArrivals those of arrivals, and
-// compactMoney what messages cost.
+// compactTallies adds deltas up by hour and by day, as compactBatches those of batches, compactArrivals those of arrivals,
+// compactMoney what messages cost, and compactSteps how passcodes fared.
 const compactTallies = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon tallies')) AS mine),
 	gone AS (DELETE FROM tally_deltas WHERE seq IN (SELECT seq FROM tally_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
 		RETURNING hour, cut_id, gateway_id, state, contested, n),
@@ -224,7 +224,7 @@ const compactTallies = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_l
 // Compact adds deltas up. One instance does at a time; more is true if there
 // are more to be added.
 func (s *Store) Compact(ctx context.Context) (more bool, err error) {
-	for _, sql := range []string{compactTallies, compactBatches, compactArrivals, compactMoney} {
+	for _, sql := range []string{compactTallies, compactBatches, compactArrivals, compactMoney, compactSteps} {
 		var n []int
 		err = s.Transact(ctx, func(s *Store) error {
 			n, err = query(ctx, s.hot(), scanNumber, sql, compactMost)

@@ -7,6 +7,7 @@ import send from "bootstrap-icons/icons/pencil.svg?raw";
 import phone from "bootstrap-icons/icons/phone.svg?raw";
 import countries from "bootstrap-icons/icons/globe2.svg?raw";
 import light from "bootstrap-icons/icons/sun.svg?raw";
+import passcodes from "bootstrap-icons/icons/shield-lock.svg?raw";
 import prices from "bootstrap-icons/icons/cash-coin.svg?raw";
 import money from "bootstrap-icons/icons/wallet2.svg?raw";
 import senders from "bootstrap-icons/icons/person-badge.svg?raw";
@@ -18,7 +19,7 @@ import today from "bootstrap-icons/icons/sunrise.svg?raw";
 import templates from "bootstrap-icons/icons/file-text.svg?raw";
 
 const icons = {
-  batches, changes, replies, events, signOut, messages, dark, send, phone, light, countries, money, prices, senders, templates,
+  batches, changes, replies, events, signOut, messages, dark, send, phone, light, countries, money, passcodes, prices, senders, templates,
   gateways, today, statements,
 };
 

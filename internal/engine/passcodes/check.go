@@ -67,8 +67,15 @@ func (p *Passcodes) check(ctx context.Context, typed string, hold func(*store.St
 			c.Left = record.Standing().Left()
 			return nil
 		}
+		var steps []store.Stepped
+		if record.CheckedAt == nil {
+			steps = append(steps, store.SteppedOf(&record, record.Gateway, store.StepChecked, 0))
+		}
+		if c.Verdict == passcode.Right {
+			steps = append(steps, store.SteppedOf(&record, record.Gateway, store.StepRight, now.Sub(record.CreatedAt)))
+		}
 		c.Left, record.CheckedAt = record.Standing().Left(), &now
-		return tx.PutPasscode(ctx, record)
+		return errors.Join(tx.PutPasscode(ctx, record), tx.CountSteps(ctx, steps))
 	})
 	return c, err
 }
@@ -153,11 +160,13 @@ func (p *Passcodes) Again(ctx context.Context, key store.Key, id uuid.UUID, anyw
 			return err
 		}
 		record.Sends++
+		record.Gateway = m.GatewayID
 		record.MessageID, record.AgainAt = m.ID, now.Add(passcode.PauseAfter(record.Sends))
 		if record.Sends >= record.SendsMost {
 			record.Sealed = []byte{}
 		}
-		return errors.Join(tx.PutPasscode(ctx, record), tx.PutCounters(ctx, c.held, now))
+		return errors.Join(tx.PutPasscode(ctx, record), tx.PutCounters(ctx, c.held, now),
+			tx.CountSteps(ctx, []store.Stepped{store.SteppedOf(&record, m.GatewayID, store.StepAgain, 0)}))
 	})
 	if err != nil {
 		return Sent{}, err

@@ -125,7 +125,11 @@ type kept struct {
 	Draft intake.Draft `json:"draft"`
 }
 
-const purposeMost = 40
+const (
+	purposeMost = 40
+	// purposeLabel is the label by which the messages of passcodes are told apart: it says what they are for.
+	purposeLabel = "passcode"
+)
 
 // read checks what is asked for, and makes a draft of it that has no text yet.
 func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Duration, at netip.Addr, faults fault.Faults) {
@@ -172,6 +176,9 @@ func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Du
 	if w.AppHash != "" && !passcode.AppHash(w.AppHash) {
 		faults.Add("app_hash", fmt.Sprintf("%q is no hash of an app", w.AppHash), "eleven characters of base64")
 	}
+	if _, given := w.Labels[purposeLabel]; given {
+		faults.Add("labels."+purposeLabel, "it is given by us", "another name")
+	}
 	for _, name := range []string{"code", "minutes"} {
 		if _, given := w.Fields[name]; given {
 			faults.Add("fields."+name, "it is given by us", "another name")
@@ -186,9 +193,10 @@ func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Du
 		Template:  w.Template,
 		Language:  w.Language,
 		Reference: w.Reference,
-		Labels:    w.Labels,
+		Labels:    map[string]string{purposeLabel: w.Purpose},
 		ValidFor:  span.Format(life),
 	}
+	maps.Copy(d.Labels, w.Labels)
 	return d, f, life, at, faults
 }
 
@@ -353,11 +361,8 @@ func (p *Passcodes) record(
 	id := m.ID.String()
 	return store.Passcode{ID: m.ID, KeyID: m.KeyID, Number: m.To.String(), Country: m.Country, Purpose: w.Purpose, Form: form,
 		Hash: p.Roster.CodeHash(id, code), Sealed: p.Roster.SealFor(id, plain), CreatedAt: m.CreatedAt, EndsAt: m.CreatedAt.Add(life),
-		TriesMost: cmp.Or(
-			w.Tries,
-			passcode.TriesUsual,
-		), Sends: 1, SendsMost: passcode.SendsUsual, AgainAt: m.CreatedAt.Add(passcode.PauseAfter(1)),
-		MessageID: m.ID, Address: at, Reference: w.Reference, Template: w.Template}, nil
+		TriesMost: cmp.Or(w.Tries, passcode.TriesUsual), Sends: 1, SendsMost: passcode.SendsUsual,
+		AgainAt: m.CreatedAt.Add(passcode.PauseAfter(1)), MessageID: m.ID, Gateway: m.GatewayID, Address: at, Reference: w.Reference, Template: w.Template}, nil
 }
 
 // blocked is the block because of which a passcode is not sent; nil if there is none.
@@ -419,12 +424,14 @@ func (p *Passcodes) write(ctx context.Context, set []issuing) ([]result, error) 
 			return err
 		}
 		var records []store.Passcode
+		var steps []store.Stepped
 		for j, i := range admitted {
 			if results[i].prior = prior[j]; prior[j] == nil {
 				records = append(records, set[i].record)
+				steps = append(steps, store.SteppedOf(&set[i].record, set[i].acceptance.Message.GatewayID, store.StepIssued, 0))
 			}
 		}
-		return errors.Join(tx.AddPasscodes(ctx, records), tx.PutCounters(ctx, counters.held, now))
+		return errors.Join(tx.AddPasscodes(ctx, records), tx.PutCounters(ctx, counters.held, now), tx.CountSteps(ctx, steps))
 	})
 	return results, err
 }

@@ -23,6 +23,7 @@ CREATE TABLE passcodes (
     sends_most smallint    NOT NULL,
     again_at   timestamptz NOT NULL, -- not before may it be sent again
     message_id uuid        NOT NULL, -- the last that bears it
+    gateway_id uuid        NOT NULL, -- through which that went first
     address    inet,                 -- of the end user
     reference  text        NOT NULL,
     template   text        NOT NULL,
@@ -74,6 +75,33 @@ CREATE TABLE passcode_blocks (
 );
 CREATE INDEX passcode_blocks_standing ON passcode_blocks (since) WHERE lifted_at IS NULL;
 CREATE TRIGGER changed AFTER INSERT OR UPDATE OR DELETE ON passcode_blocks FOR EACH STATEMENT EXECUTE FUNCTION settings_changed();
+
+-- How many passcodes were sent, sent again, checked and right, by the hour in which they were issued, and how long it took
+-- until they were right: by how much it changes, and added up by hour and by day.
+CREATE TABLE passcode_deltas (
+    seq        bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    hour       timestamptz NOT NULL,
+    gateway_id uuid        NOT NULL,
+    country    text        NOT NULL,
+    purpose    text        NOT NULL,
+    template   text        NOT NULL,
+    step       text        NOT NULL,
+    bucket     smallint    NOT NULL,
+    n          integer     NOT NULL
+);
+
+CREATE TABLE passcode_steps (
+    grain      text        NOT NULL CHECK (grain IN ('hour', 'day')),
+    began_at   timestamptz NOT NULL,
+    gateway_id uuid        NOT NULL,
+    country    text        NOT NULL,
+    purpose    text        NOT NULL,
+    template   text        NOT NULL,
+    step       text        NOT NULL CHECK (step IN ('issued', 'again', 'checked', 'right')),
+    bucket     smallint    NOT NULL,
+    n          bigint      NOT NULL,
+    PRIMARY KEY (grain, began_at, gateway_id, country, purpose, template, step, bucket)
+);
 
 -- A practice key may see codes.
 ALTER TABLE keys ADD COLUMN practice boolean NOT NULL DEFAULT false;
