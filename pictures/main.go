@@ -146,13 +146,13 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 	if err != nil || len(found.Items) == 0 {
 		return fmt.Errorf("there is no message with a story: %w", err)
 	}
-	stated, err := c.Statements(ctx, "", "", 1)
+	stated, err := c.Statements(ctx, "harbourline", "", 1)
 	for deadline := time.Now().Add(time.Minute); err == nil && (len(stated.Items) == 0 || stated.Items[0].Heaps == nil); {
 		if time.Now().After(deadline) {
 			return fmt.Errorf("there is no statement")
 		}
 		time.Sleep(time.Second)
-		stated, err = c.Statements(ctx, "", "", 1)
+		stated, err = c.Statements(ctx, "harbourline", "", 1)
 	}
 	if err != nil {
 		return err
