@@ -110,6 +110,10 @@ func (f *Fetcher) fetchNext(ctx context.Context, g *roster.Gateway) error {
 		return err
 	}
 	until := end(g, claimed.Through)
+	if f.DueAt(g, *claimed).After(now) { // another has fetched it since it was looked
+		_, err := f.Store.EndFetch(ctx, *claimed)
+		return err
+	}
 	bounded, stop := context.WithTimeout(ctx, fetchLease-time.Minute)
 	defer stop()
 	_, err = f.Fetch(bounded, g, claimed.Through, until, "schedule")

@@ -231,6 +231,9 @@ func TestStatementsAreFetchedOnce(t *testing.T) {
 	if asked := f.shelf.since(); len(asked) != 1 {
 		t.Errorf("it is asked %d times", len(asked))
 	}
+	if err := f.fetchNext(t.Context(), f.g); err != nil || f.shelf.since() != nil { // who looked before it was fetched
+		t.Errorf("it is fetched twice, %v", err)
+	}
 	f.set(27, 1, 0)
 	now := f.Now()
 	if gone, err := f.Store.ClaimFetch(t.Context(), f.g.ID, now, now, now.Add(fetchLease)); err != nil || gone == nil {
