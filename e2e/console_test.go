@@ -487,7 +487,8 @@ func TestConsoleFitsItsScreen(t *testing.T) {
 	b.do(chromedp.EmulateViewport(390, 844))
 	for _, path := range []string{
 		"/", "/send", "/gateways", "/gateways/harbourline", "/senders",
-		"/optouts", "/countries", "/changes", "/batches", "/messages", "/strays", "/money", "/passcodes", "/arrivals", "/events", "/replies", "/statements",
+		"/optouts", "/countries", "/changes", "/batches", "/messages", "/strays",
+		"/money", "/passcodes", "/arrivals", "/events", "/replies", "/statements",
 	} {
 		b.do(chromedp.Navigate(h.URL+path), chromedp.WaitVisible("h1"))
 		if said := ask(`(() => {

@@ -104,7 +104,8 @@ func TestPasscodes(t *testing.T) {
 	second := issue("+447700900103")
 	eventually(t, "the second is on the handset", func() bool { return h.codeAt("harbourline", "+447700900103", sixDigits) != old })
 	check(first.ID, old, "ended", 5)
-	if v := must[client.PasscodeVerdict](t)(h.Client.CheckFor(t.Context(), "+44 7700 900103", "sign-in", h.codeAt("harbourline", "+447700900103", sixDigits))); v.Verdict != "right" ||
+	newest := h.codeAt("harbourline", "+447700900103", sixDigits)
+	if v := must[client.PasscodeVerdict](t)(h.Client.CheckFor(t.Context(), "+44 7700 900103", "sign-in", newest)); v.Verdict != "right" ||
 		v.ID != second.ID {
 		t.Errorf("%+v", v)
 	}
@@ -143,7 +144,8 @@ func TestPasscodes(t *testing.T) {
 	all := f.All
 	if all.Issued != 6 || all.Again != 0 || all.Messages != 6 || all.Accepted != 6 || all.Checked != 3 || all.Right != 2 || all.P50Ms == nil ||
 		all.Conversion == nil || *all.Conversion < 0.33 || *all.Conversion > 0.34 || len(f.Groups) != 1 || f.Groups[0].Gateway != "harbourline" ||
-		f.Groups[0].Right != 2 || f.Groups[0].Messages != 6 {
+		f.Groups[0].Right != 2 ||
+		f.Groups[0].Messages != 6 {
 		t.Errorf("%+v", f)
 	}
 	for by, name := range map[string]string{"country": "GB", "purpose": "sign-in", "hour": ""} {
@@ -152,7 +154,8 @@ func TestPasscodes(t *testing.T) {
 			t.Errorf("by %s: %+v", by, f)
 		}
 	}
-	if code, out, errOut := h.pigeon("", "passcode", "funnel"); code != 0 || !regexp.MustCompile(`harbourline +6 +0 +6 +6 +3 +2 +33.3 %`).MatchString(out) {
+	if code, out, errOut := h.pigeon("", "passcode", "funnel"); code != 0 ||
+		!regexp.MustCompile(`harbourline +6 +0 +6 +6 +3 +2 +33.3 %`).MatchString(out) {
 		t.Errorf("%d\n%s%s", code, out, errOut)
 	}
 
@@ -201,7 +204,8 @@ func TestPasscodesAreAskedForRightly(t *testing.T) {
 	)
 	must[client.Template](t)(h.Client.AddTemplate(t.Context(), client.TemplateFile{
 		Source: "name: board\nlanguage: en\ntexts: {en: '{code} boards {name} for {minutes} min.', de: '{code} für {name}'}"}))
-	if r, said := h.request("POST", "/v1/passcodes", `{"to":"+447700900123","purpose":"x","template":"plain","fields":{"name":"Ada"}}`); r.StatusCode != 422 {
+	plain := `{"to":"+447700900123","purpose":"x","template":"plain","fields":{"name":"Ada"}}`
+	if r, said := h.request("POST", "/v1/passcodes", plain); r.StatusCode != 422 {
 		t.Errorf("a text without the code goes: %s", said)
 	}
 	k := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "practice", Practice: true}))
@@ -271,7 +275,8 @@ func TestPasscodeLimits(t *testing.T) {
 			switch {
 			case err == nil:
 				sent++
-			case errors.As(err, &p) && p.Status == http.StatusTooManyRequests && strings.Contains(p.Detail, "10 a hour for each purpose") && p.RetryAt != nil:
+			case errors.As(err, &p) && p.Status == http.StatusTooManyRequests &&
+				strings.Contains(p.Detail, "10 a hour for each purpose") && p.RetryAt != nil:
 				refused++
 			default:
 				t.Errorf("%v", err)
@@ -310,14 +315,17 @@ func TestPasscodeLimits(t *testing.T) {
 			t.Errorf("%s is lifted: %v", b.What, err)
 		}
 	}
-	for _, bad := range []string{`{"what":"postman","value":"1"}`, `{"what":"number","value":"12"}`, `{"what":"network","value":"192.0.2.0/8"}`,
+	for _, bad := range []string{`{"what":"postman","value":"1"}`, `{"what":"number","value":"12"}`,
+		`{"what":"network","value":"192.0.2.0/8"}`,
 		`{"what":"country","value":"XX"}`, `{"what":"address","value":"here"}`, `{"what":"number","value":"+447700900172","for":"soon"}`} {
 		if r, said := h.request("POST", "/v1/passcode-blocks", bad); r.StatusCode != 422 {
 			t.Errorf("%s: %s %s", bad, r.Status, said)
 		}
 	}
-	for _, bad := range []string{`{"items":[{"by":"postman","window":"hour","most":1}]}`, `{"items":[{"by":"number","window":"week","most":1}]}`,
-		`{"items":[{"by":"number","window":"hour","most":-1}]}`, `{"items":[{"by":"number","window":"hour","most":1},{"by":"number","window":"hour","most":2}]}`} {
+	for _, bad := range []string{`{"items":[{"by":"postman","window":"hour","most":1}]}`,
+		`{"items":[{"by":"number","window":"week","most":1}]}`,
+		`{"items":[{"by":"number","window":"hour","most":-1}]}`,
+		`{"items":[{"by":"number","window":"hour","most":1},{"by":"number","window":"hour","most":2}]}`} {
 		if r, said := h.request("PUT", "/v1/passcode-limits", bad); r.StatusCode != 422 {
 			t.Errorf("%s: %s %s", bad, r.Status, said)
 		}

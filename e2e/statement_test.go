@@ -280,7 +280,8 @@ func TestStatementIsFetched(t *testing.T) {
 	if midnight := s.Through.UTC().Truncate(24 * time.Hour); s.Gateway != "waxseal" || s.Failure != "" || !midnight.Equal(*s.Through) {
 		t.Errorf("%+v", s)
 	}
-	if code, out, errOut := h.pigeon("", "statement", "list"); code != 0 || !strings.Contains(errOut, "waxseal, every 1 day: fetched until ") ||
+	if code, out, errOut := h.pigeon("", "statement", "list"); code != 0 ||
+		!strings.Contains(errOut, "waxseal, every 1 day: fetched until ") ||
 		!strings.Contains(out, "waxseal, ") {
 		t.Errorf("%d\n%s%s", code, out, errOut)
 	}

@@ -26,7 +26,8 @@ func (a *API) wireGateway(g *roster.Gateway) client.Gateway {
 		Recipients: g.Dialect.Submit.Most, AskAfter: wireSpan(g.AskAfter()), GiveUpAfter: wireSpan(g.GiveUpAfter()),
 		Timeout:   wireSpan(g.Timeout()),
 		Reference: string(g.Dialect.Reference), Currency: g.Currency, Senders: append([]string{}, g.Senders...), CreatedAt: g.CreatedAt,
-		CanTellBalance: g.Dialect.Balance != nil, CanFetchStatement: g.Dialect.CanFetchStatement(), Health: a.wireHealth(g), Clock: a.wireClock(g)}
+		CanTellBalance: g.Dialect.Balance != nil, CanFetchStatement: g.Dialect.CanFetchStatement(),
+		Health: a.wireHealth(g), Clock: a.wireClock(g)}
 	w.AskAfterKinds = map[string]client.Span{}
 	for kind := range g.AskKinds {
 		w.AskAfterKinds[kind] = wireSpan(g.AskAfterOf(pace.Kind(kind)))
@@ -70,7 +71,12 @@ func (a *API) wireHealth(g *roster.Gateway) client.GatewayHealth {
 		if n := len(g.Secrets[name]); n < roster.SecretLeast {
 			w.Warnings = append(
 				w.Warnings,
-				fmt.Sprintf("The secret %s has %d characters; one of fewer than %d is not masked in records.", name, n, roster.SecretLeast),
+				fmt.Sprintf(
+					"The secret %s has %d characters; one of fewer than %d is not masked in records.",
+					name,
+					n,
+					roster.SecretLeast,
+				),
 			)
 		}
 	}

@@ -41,9 +41,7 @@ func (a *API) issuePasscode(c *gin.Context) {
 	}
 	w := a.wirePasscode(issued.Passcode)
 	w.Code, w.Again = issued.Code, issued.Again
-	for _, one := range issued.Warnings {
-		w.Warnings = append(w.Warnings, client.Warning{Field: one.Field, Say: one.Say})
-	}
+	w.Warnings = warnings(issued.Warnings)
 	c.Header("Location", "/v1/passcodes/"+w.ID)
 	c.JSON(http.StatusAccepted, w)
 }
@@ -53,7 +51,8 @@ func (a *API) wirePasscode(p store.Passcode) client.Passcode {
 	w := client.Passcode{
 		ID: p.ID.String(), Number: p.Number, Country: p.Country, Purpose: p.Purpose, Of: p.Form.String(), Length: p.Form.Length,
 		CreatedAt: p.CreatedAt, EndsAt: p.EndsAt, Sends: p.Sends, SendsLeft: max(p.SendsMost-p.Sends, 0), TriesLeft: p.Standing().Left(),
-		UsedAt: p.UsedAt, CheckedAt: p.CheckedAt, Message: p.MessageID.String(), Reference: p.Reference, Template: p.Template, Language: p.Language,
+		UsedAt: p.UsedAt, CheckedAt: p.CheckedAt, Message: p.MessageID.String(),
+		Reference: p.Reference, Template: p.Template, Language: p.Language,
 		State: "open",
 	}
 	if p.Address.IsValid() {
@@ -193,9 +192,7 @@ func (a *API) passcodeAgain(c *gin.Context) {
 	}
 	w := a.wirePasscode(sent.Passcode)
 	w.Gateway = sent.Gateway
-	for _, one := range sent.Warnings {
-		w.Warnings = append(w.Warnings, client.Warning{Field: one.Field, Say: one.Say})
-	}
+	w.Warnings = warnings(sent.Warnings)
 	c.JSON(http.StatusAccepted, w)
 }
 
@@ -451,8 +448,15 @@ func (a *API) funnel(c *gin.Context) (f store.Funnel, err error) {
 			faults.Add(name, "how passcodes fare is not kept by it", "gateway, country, purpose, template, since, until, by")
 		}
 	}
-	f = store.Funnel{Since: chosen.Since, Until: chosen.Until, Gateway: chosen.Gateway, Country: chosen.Country, Template: chosen.Template,
-		Purpose: c.Query("purpose"), By: c.Query("by")}
+	f = store.Funnel{
+		Since:    chosen.Since,
+		Until:    chosen.Until,
+		Gateway:  chosen.Gateway,
+		Country:  chosen.Country,
+		Template: chosen.Template,
+		Purpose:  c.Query("purpose"),
+		By:       c.Query("by"),
+	}
 	if f.By != "" && !slices.Contains(passcodes.Bys, f.By) {
 		faults.Add("by", "that is not held side by side", strings.Join(passcodes.Bys, ", "))
 	}
@@ -480,8 +484,17 @@ func (a *API) funnel(c *gin.Context) (f store.Funnel, err error) {
 }
 
 func (a *API) wireFared(g passcodes.Fared) client.PasscodeFared {
-	w := client.PasscodeFared{Country: g.Country, Purpose: g.Purpose, Template: g.Template, Issued: g.Issued, Again: g.Again, Checked: g.Checked,
-		Right: g.Right, Messages: g.Messages.Total, Delivered: g.Messages.ByState["delivered"]}
+	w := client.PasscodeFared{
+		Country:   g.Country,
+		Purpose:   g.Purpose,
+		Template:  g.Template,
+		Issued:    g.Issued,
+		Again:     g.Again,
+		Checked:   g.Checked,
+		Right:     g.Right,
+		Messages:  g.Messages.Total,
+		Delivered: g.Messages.ByState["delivered"],
+	}
 	for _, state := range []delivery.State{delivery.Accepted, delivery.Enroute, delivery.Delivered, delivery.Undeliverable, delivery.Expired,
 		delivery.Unknown} {
 		w.Accepted += g.Messages.ByState[state]

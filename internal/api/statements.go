@@ -103,7 +103,11 @@ func (a *API) fetchStatement(c *gin.Context) {
 	}
 	var faults fault.Faults
 	if !g.Dialect.CanFetchStatement() {
-		faults.Add("gateway", "dialect "+g.Dialect.Name+" does not say how a statement is fetched", "one with statement.request, or a file")
+		faults.Add(
+			"gateway",
+			"dialect "+g.Dialect.Name+" does not say how a statement is fetched",
+			"one with statement.request, or a file",
+		)
 	}
 	switch now := a.engine.Now(); {
 	case w.From.IsZero():
@@ -136,8 +140,13 @@ func (a *API) statementSchedules(c *gin.Context) {
 	}
 	l := client.List[client.StatementSchedule]{Items: []client.StatementSchedule{}}
 	for _, s := range all {
-		w := client.StatementSchedule{Gateway: s.Gateway.Name, Every: wireSpan(s.Gateway.StatementEvery()), DueAt: s.Due, FailedAt: s.FailedAt,
-			Failure: s.Failure}
+		w := client.StatementSchedule{
+			Gateway:  s.Gateway.Name,
+			Every:    wireSpan(s.Gateway.StatementEvery()),
+			DueAt:    s.Due,
+			FailedAt: s.FailedAt,
+			Failure:  s.Failure,
+		}
 		if through := s.Through.UTC(); !through.IsZero() {
 			w.Through = &through
 		}
@@ -147,11 +156,25 @@ func (a *API) statementSchedules(c *gin.Context) {
 }
 
 func (a *API) wireStatement(s store.Statement) client.Statement {
-	w := client.Statement{ID: s.ID.String(), Gateway: a.gatewayName(s.GatewayID), Name: s.Name, State: string(s.State), Recognised: s.Found,
-		Columns: s.Head, Lines: s.Lines, From: s.FromAt, Until: s.UntilAt, CreatedAt: s.CreatedAt, By: s.ByWhom, FinishedAt: s.FinishedAt,
-		WithdrawnAt: s.WithdrawnAt, WithdrawnBy: s.WithdrawnBy, WithdrawnWhy: s.WithdrawnWhy,
+	w := client.Statement{
+		ID:           s.ID.String(),
+		Gateway:      a.gatewayName(s.GatewayID),
+		Name:         s.Name,
+		State:        string(s.State),
+		Recognised:   s.Found,
+		Columns:      s.Head,
+		Lines:        s.Lines,
+		From:         s.FromAt,
+		Until:        s.UntilAt,
+		CreatedAt:    s.CreatedAt,
+		By:           s.ByWhom,
+		FinishedAt:   s.FinishedAt,
+		WithdrawnAt:  s.WithdrawnAt,
+		WithdrawnBy:  s.WithdrawnBy,
+		WithdrawnWhy: s.WithdrawnWhy,
 		Mapping: client.StatementMapping{Columns: map[string]string{}, Zone: s.Mapping.Zone, MonthFirst: s.Mapping.MonthFirst,
-			Comma: s.Mapping.Comma, Currency: s.Mapping.Currency, Dialect: s.Mapping.Dialect}}
+			Comma: s.Mapping.Comma, Currency: s.Mapping.Currency, Dialect: s.Mapping.Dialect},
+	}
 	for role, name := range s.Mapping.Columns {
 		w.Mapping.Columns[string(role)] = name
 	}
@@ -311,9 +334,24 @@ func (a *API) statementLines(c *gin.Context) {
 }
 
 func wireLine(l store.StatementLine) client.StatementLine {
-	w := client.StatementLine{Statement: l.StatementID.String(), N: l.N, GatewayRef: l.GatewayRef, Reference: l.Reference, Number: l.Number,
-		Sender: l.Sender, At: l.At, State: string(l.State), Cause: string(l.Cause), Code: l.Code, Segments: l.Segments, Wrong: l.Wrong,
-		Heap: string(l.Heap), How: string(l.How), OursState: string(l.OursState), OursSegments: l.OursSegments}
+	w := client.StatementLine{
+		Statement:    l.StatementID.String(),
+		N:            l.N,
+		GatewayRef:   l.GatewayRef,
+		Reference:    l.Reference,
+		Number:       l.Number,
+		Sender:       l.Sender,
+		At:           l.At,
+		State:        string(l.State),
+		Cause:        string(l.Cause),
+		Code:         l.Code,
+		Segments:     l.Segments,
+		Wrong:        l.Wrong,
+		Heap:         string(l.Heap),
+		How:          string(l.How),
+		OursState:    string(l.OursState),
+		OursSegments: l.OursSegments,
+	}
 	if l.ChargeMicros != nil {
 		w.Charge = &client.Money{Amount: explain.Amount(*l.ChargeMicros), Currency: l.ChargeCurrency}
 	}

@@ -126,7 +126,10 @@ func (a *app) tellingRows(e client.Event, receiver string) (rows [][]string) {
 		if a.config.GetString("output") == "table" {
 			outcome = outcomeShape(outcome) + outcome
 		}
-		rows = append(rows, []string{e.ID, a.at(e.At), e.Type, t.Receiver, outcome, answered(t), fmt.Sprint(t.Tries), a.due(t.DueAt), e.Subject})
+		rows = append(
+			rows,
+			[]string{e.ID, a.at(e.At), e.Type, t.Receiver, outcome, answered(t), fmt.Sprint(t.Tries), a.due(t.DueAt), e.Subject},
+		)
 	}
 	return rows
 }

@@ -292,8 +292,18 @@ func (a *app) passcodeFunnel() *cobra.Command {
 				return nil
 			}
 			row := func(name string, g client.PasscodeFared) []string {
-				return []string{name, thousands(g.Issued), thousands(g.Again), thousands(g.Messages), thousands(g.Delivered), thousands(g.Checked),
-					thousands(g.Right), rateWords(g.Conversion), tookWords(g.P50Ms), tookWords(g.P90Ms)}
+				return []string{
+					name,
+					thousands(g.Issued),
+					thousands(g.Again),
+					thousands(g.Messages),
+					thousands(g.Delivered),
+					thousands(g.Checked),
+					thousands(g.Right),
+					rateWords(g.Conversion),
+					tookWords(g.P50Ms),
+					tookWords(g.P90Ms),
+				}
 			}
 			var rows [][]string
 			for _, g := range r.Groups {
@@ -331,8 +341,9 @@ func (a *app) passcodeLimits() *cobra.Command {
 			"what it can be by: number, address (of the end user), network, range (numbers that differ in their\n" +
 			"last three digits), purpose, country and key, each a minute, an hour or a day. No window, wherever it\n" +
 			"begins, holds more.",
-		Example: "  pigeon passcode limits\n  pigeon passcode limits --set number/hour=3 --set country/day=none\n  pigeon passcode limits --usual",
-		Args:    cobra.NoArgs,
+		Example: "  pigeon passcode limits\n  pigeon passcode limits --set number/hour=3 --set country/day=none\n" +
+			"  pigeon passcode limits --usual",
+		Args: cobra.NoArgs,
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			l, err := c.PasscodeLimits(cmd.Context())
 			if err != nil {

@@ -37,7 +37,8 @@ func (a *app) keys() *cobra.Command {
 				k.Key, err = service.NewKey(cmd.Context(), database, args[0], cure, budget, labels)
 			} else {
 				err = a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-					k, err = c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure, BudgetDay: budget, Labels: labels, Practice: practice, PasscodeCountries: countries})
+					k, err = c.NewKey(cmd.Context(), client.NewKey{Name: args[0], Cure: cure, BudgetDay: budget, Labels: labels,
+						Practice: practice, PasscodeCountries: countries})
 					return err
 				})(cmd, args)
 			}
@@ -53,7 +54,8 @@ func (a *app) keys() *cobra.Command {
 	create.Flags().StringVar(&cure, "cure", "", "how far characters may be replaced in what it sends: off, safe or strong")
 	create.Flags().StringVar(&budget, "budget-day", "", "what batches that are launched with it may spend a day, such as 30 EUR")
 	create.Flags().BoolVar(&practice, "practice", false, "it may see the codes of passcodes: for tests, and for nothing else")
-	create.Flags().StringSliceVar(&countries, "passcode-countries", nil, "to which it may send passcodes, such as GB,FR; all if not given")
+	create.Flags().
+		StringSliceVar(&countries, "passcode-countries", nil, "to which it may send passcodes, such as GB,FR; all if not given")
 	labelVar(create.Flags(), &labels)
 	create.Flags().StringVar(&database, "database-url", "", "make it in the database itself, where no key is at hand")
 	list := &cobra.Command{

@@ -84,7 +84,9 @@ func (b *gangway) code(w http.ResponseWriter, r *http.Request, pigeon *client.Cl
 		return nil, err
 	}
 	// Without Secure: the demo is reached by plain HTTP, on this machine.
-	http.SetCookie(w, &http.Cookie{Name: "boarding", Value: p.ID, Path: "/boarding/", HttpOnly: true, SameSite: http.SameSiteStrictMode}) // #nosec G124
+	signing := http.Cookie{Name: "boarding", Value: p.ID, HttpOnly: true, SameSite: http.SameSiteStrictMode} // #nosec G124
+	signing.Path = "/boarding/"
+	http.SetCookie(w, &signing)
 	return map[string]any{"to": p.Number, "again_at": p.AgainAt, "ends_at": p.EndsAt}, nil
 }
 

@@ -364,7 +364,8 @@ func loadGateways(ctx context.Context, c *client.Client, at places, spans gatewa
 		if b.Dialect == stated {
 			every = "24h"
 		}
-		if _, err := c.AddGateway(ctx, client.NewGateway{StatementEvery: every, Dialect: b.Dialect, Address: at.fleet + b.Path, Secrets: b.Secrets, Senders: b.Senders, Currency: "EUR", LowBalance: "25",
+		if _, err := c.AddGateway(ctx, client.NewGateway{StatementEvery: every, Dialect: b.Dialect,
+			Address: at.fleet + b.Path, Secrets: b.Secrets, Senders: b.Senders, Currency: "EUR", LowBalance: "25",
 			Timeout: spans.timeout, AskAfter: spans.askAfter, GiveUpAfter: spans.giveUp}); err != nil {
 			return err
 		}

@@ -132,7 +132,12 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	faring, costs := &arrivals.Arrivals{Kit: k}, &money.Money{Kit: k}
 	needs := &attention.Attention{Kit: k, Clocks: astray.Clocks, Arrivals: faring, Money: costs}
 	lists := statements.New(k, c, func(gateway uuid.UUID) time.Duration { skew, _ := astray.Clocks.Skew(gateway); return skew })
-	fetcher := &statements.Fetcher{Kit: k, Statements: lists, Courier: carrier, After: cmp.Or(config.StatementAfter, statements.FetchAfter)}
+	fetcher := &statements.Fetcher{
+		Kit:        k,
+		Statements: lists,
+		Courier:    carrier,
+		After:      cmp.Or(config.StatementAfter, statements.FetchAfter),
+	}
 	needs.Fetcher = fetcher
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
@@ -172,7 +177,8 @@ func (e *Engine) Run(ctx context.Context) {
 	var parts sync.WaitGroup
 	for _, run := range []func(context.Context){
 		e.Intake.Run, e.Batches.Run, e.Hold.Run,
-		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.Fetcher.Run, e.Passcodes.Run, e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.Fetcher.Run, e.Passcodes.Run,
+		e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
 	} {
 		parts.Go(func() { run(ctx) })
 	}
@@ -251,7 +257,7 @@ func (e *Engine) keepHouse(ctx context.Context) {
 			return
 		case <-often.C:
 			err = errors.Join(e.Keys.Flush(ctx), e.clock.set(ctx), e.Strays.Clocks.Flush(ctx, e.Now()),
-				e.Store.TidyPasscodes(ctx, e.Now(), passcode.LifeMost))
+				e.Store.TidyPasscodes(ctx, e.Now()))
 		case <-daily.C:
 			err = e.tidy(ctx)
 		}
@@ -327,6 +333,9 @@ func (e *Engine) tidy(ctx context.Context) error {
 	}
 	if err := e.Strays.Clocks.Tidy(ctx, now); err != nil {
 		return fmt.Errorf("forgetting how clocks went: %w", err)
+	}
+	if err := e.Store.TidyCounters(ctx, now, passcode.LifeMost); err != nil {
+		return err
 	}
 	if err := e.Store.DropStaged(ctx, now.Add(-24*time.Hour)); err != nil {
 		return fmt.Errorf("forgetting lists of recipients that never became whole: %w", err)

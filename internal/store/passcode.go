@@ -56,9 +56,12 @@ func (p *Passcode) Standing() passcode.Standing {
 }
 
 // passcodeColumns are read by scanPasscode.
-const passcodeColumns = `p.id, p.key_id, p.number, p.country, p.purpose, p.letters, p.length, p.hash, p.sealed, p.created_at, p.ends_at, p.tries,
-	p.tries_most, p.used_at, p.checked_at, p.ended_at, p.sends, p.sends_most, p.again_at, p.message_id, p.gateway_id, p.address, p.reference, p.template,
-	p.language, EXISTS (SELECT FROM passcode_current c WHERE c.number = p.number AND c.purpose = p.purpose AND c.id > p.id)` // #nosec G101 -- SQL
+const passcodeColumns = `p.id, p.key_id, p.number, p.country, p.purpose, p.letters, p.length, p.hash, p.sealed, p.created_at, p.ends_at,
+	p.tries,
+	p.tries_most, p.used_at, p.checked_at, p.ended_at, p.sends, p.sends_most, p.again_at, p.message_id, p.gateway_id,
+	p.address, p.reference, p.template,
+	p.language,
+	EXISTS (SELECT FROM passcode_current c WHERE c.number = p.number AND c.purpose = p.purpose AND c.id > p.id)` // #nosec G101 -- SQL
 
 func scanPasscode(rows pgx.Rows) (p Passcode, err error) {
 	var at *netip.Addr
@@ -234,7 +237,8 @@ func (s *Store) Passcodes(ctx context.Context, number, purpose string, after uui
 func (s *Store) PutPasscode(ctx context.Context, p Passcode) error {
 	var b pgx.Batch
 	b.Queue(
-		`UPDATE passcodes SET sealed = $2, tries = $3, used_at = $4, checked_at = $5, ended_at = $6, sends = $7, again_at = $8, message_id = $9, gateway_id = $10
+		`UPDATE passcodes SET sealed = $2, tries = $3, used_at = $4, checked_at = $5, ended_at = $6, sends = $7, again_at = $8,
+			message_id = $9, gateway_id = $10
 		WHERE id = $1`,
 		p.ID,
 		p.Sealed,
@@ -253,19 +257,22 @@ func (s *Store) PutPasscode(ctx context.Context, p Passcode) error {
 	return nil
 }
 
-// TidyPasscodes takes what is sealed away from passcodes that are over, and forgets counts that count no more.
-func (s *Store) TidyPasscodes(ctx context.Context, now time.Time, life time.Duration) error {
-	for _, tidy := range []struct {
-		sql  string
-		args []any
-	}{
-		{"UPDATE passcodes SET sealed = '' WHERE sealed <> '' AND ends_at < ?", []any{now}},
-		{"DELETE FROM passcode_counts WHERE at < ?", []any{now.Add(-26 * time.Hour)}},
-		{"DELETE FROM passcode_current WHERE id < ?", []any{Floor(now.Add(-2 * life))}},
-	} {
-		if err := s.gorm(ctx).Exec(tidy.sql, tidy.args...).Error; err != nil {
-			return fmt.Errorf("tidying passcodes: %w", err)
-		}
+// TidyPasscodes takes what is sealed away from passcodes that are over.
+func (s *Store) TidyPasscodes(ctx context.Context, now time.Time) error {
+	if err := s.gorm(ctx).Exec("UPDATE passcodes SET sealed = '' WHERE sealed <> '' AND ends_at < ?", now).Error; err != nil {
+		return fmt.Errorf("taking away what passcodes needed: %w", err)
+	}
+	return nil
+}
+
+// TidyCounters forgets counts that count no more, and which passcode was the newest where none lives any more. It goes
+// through all of them.
+func (s *Store) TidyCounters(ctx context.Context, now time.Time, life time.Duration) error {
+	if err := s.gorm(ctx).Exec("DELETE FROM passcode_counts WHERE at < ?", now.Add(-26*time.Hour)).Error; err != nil {
+		return fmt.Errorf("forgetting counts of passcodes: %w", err)
+	}
+	if err := s.gorm(ctx).Exec("DELETE FROM passcode_current WHERE id < ?", Floor(now.Add(-2*life))).Error; err != nil {
+		return fmt.Errorf("forgetting the newest passcodes: %w", err)
 	}
 	return nil
 }

@@ -37,8 +37,15 @@ type Stepped struct {
 
 // SteppedOf is a step of a passcode.
 func SteppedOf(p *Passcode, gateway uuid.UUID, step PasscodeStep, took time.Duration) Stepped {
-	s := Stepped{Hour: p.CreatedAt.UTC().Truncate(time.Hour), Gateway: gateway, Country: p.Country, Purpose: p.Purpose, Template: p.Template,
-		Step: step, N: 1}
+	s := Stepped{
+		Hour:     p.CreatedAt.UTC().Truncate(time.Hour),
+		Gateway:  gateway,
+		Country:  p.Country,
+		Purpose:  p.Purpose,
+		Template: p.Template,
+		Step:     step,
+		N:        1,
+	}
 	if step == StepRight {
 		s.Took = latency.BucketOf(took)
 	}

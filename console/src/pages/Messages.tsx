@@ -163,7 +163,8 @@ export function Messages() {
       <h1>
         {tally.data ? summary(tally.data) : "\u00a0"}{" "}
         <span className="quiet fw-normal fs-6">
-          {from || until ? between(from, until) : span.hours === undefined ? "since the beginning" : span.hours ? `in ${span.words}` : span.words}
+          {from || until ? between(from, until)
+            : span.hours === undefined ? "since the beginning" : span.hours ? `in ${span.words}` : span.words}
         </span>
       </h1>
       {tally.data && <TallyBar tally={tally.data} to={tallyLink} contested={contestedLink} />}

@@ -34,8 +34,18 @@ const after = (month: Date) => new Date(Date.UTC(month.getUTCFullYear(), month.g
 function Above({ of, f }: { of: Charged; f: Figures }) {
   return of.over.map((m) => {
     const n = Number(m.amount);
-    if (n === 0) return <span key={m.currency} className="quiet">0</span>;
-    return <span key={m.currency} className={n > 0 ? "look" : undefined}>{n > 0 ? "+" : ""}{f(m)} </span>;
+    if (n === 0)
+      return (
+        <span key={m.currency} className="quiet">
+          0
+        </span>
+      );
+    return (
+      <span key={m.currency} className={n > 0 ? "look" : undefined}>
+        {n > 0 ? "+" : ""}
+        {f(m)}{" "}
+      </span>
+    );
   });
 }
 
@@ -47,10 +57,18 @@ function Sums({ all, f, none }: { all: Amount[]; f: Figures; none: string }) {
 function Cells({ a, f, to }: { a: Account; f: Figures; to: string }) {
   return (
     <>
-      <td className="text-end"><Link to={to}>{amount(a.messages)}</Link></td>
-      <td className="text-end mono"><Sums all={a.estimated} f={f} none="no price" /></td>
-      <td className="text-end mono wide"><Sums all={a.told.charged} f={f} none="not told" /></td>
-      <td className="text-end mono"><Above of={a.told} f={f} /></td>
+      <td className="text-end">
+        <Link to={to}>{amount(a.messages)}</Link>
+      </td>
+      <td className="text-end mono">
+        <Sums all={a.estimated} f={f} none="no price" />
+      </td>
+      <td className="text-end mono wide">
+        <Sums all={a.told.charged} f={f} none="not told" />
+      </td>
+      <td className="text-end mono">
+        <Above of={a.told} f={f} />
+      </td>
       <td className="text-end mono wide">{a.billed && <Sums all={a.billed.charged} f={f} none="no bill" />}</td>
       <td className="text-end mono">{a.billed && <Above of={a.billed} f={f} />}</td>
     </>
@@ -59,7 +77,11 @@ function Cells({ a, f, to }: { a: Account; f: Figures; to: string }) {
 
 function Side({ r, f, to, only }: { r: Accounts; f: Figures; to: (a: Account) => string; only: (a: Account) => string }) {
   const name = (a: Account) =>
-    r.by.map((by) => (by === "gateway" ? a.gateway : by === "country" ? countryName(a.country) || "no country" : monthName.format(new Date(a.at!)))).join(", ");
+    r.by
+      .map((by) =>
+        by === "gateway" ? a.gateway : by === "country" ? countryName(a.country) || "no country" : monthName.format(new Date(a.at!)),
+      )
+      .join(", ");
   const head = { gateway: "Gateway", country: "Country", "gateway,country": "Gateway and country", month: "Month" }[r.by.join(",")];
   return (
     <Table className="dense accounts">
@@ -77,7 +99,9 @@ function Side({ r, f, to, only }: { r: Accounts; f: Figures; to: (a: Account) =>
       <tbody>
         {r.groups.map((a) => (
           <tr key={name(a)}>
-            <td><Link to={only(a)}>{name(a)}</Link></td>
+            <td>
+              <Link to={only(a)}>{name(a)}</Link>
+            </td>
             <Cells a={a} f={f} to={to(a)} />
           </tr>
         ))}
@@ -106,14 +130,18 @@ function Remarks({ a }: { a: Account }) {
         </li>
       )}
       {a.unpriced > 0 && (
-        <li>{amount(a.unpriced)} of the messages have no price here: <Link to="/prices">set what the gateway charges</Link>.</li>
+        <li>
+          {amount(a.unpriced)} of the messages have no price here: <Link to="/prices">set what the gateway charges</Link>.
+        </li>
       )}
       {a.told.messages > a.told.compared && (
         <li>{amount(a.told.messages - a.told.compared)} were charged for, and have no estimate in that currency: they are not compared.</li>
       )}
       {a.foreign_lines > 0 && (
         <li>
-          <Link to="/statements">{a.foreign_lines === 1 ? "1 line of statements is" : `${amount(a.foreign_lines)} lines of statements are`}</Link>{" "}
+          <Link to="/statements">
+            {a.foreign_lines === 1 ? "1 line of statements is" : `${amount(a.foreign_lines)} lines of statements are`}
+          </Link>{" "}
           about no message here, and bill {sums(a.foreign ?? [])}.
         </li>
       )}
@@ -126,8 +154,12 @@ function summary(r: Accounts): string {
   const a = r.all;
   if (a.messages === 0 && a.foreign_lines === 0 && !a.billed?.messages) return "Nothing was spent";
   const dearer = [a.told, ...(a.billed ? [a.billed] : [])].some((c) => c.over.some((m) => Number(m.amount) > 0));
-  const cost = a.estimated.length === 0 ? "at a price that is not known" : `for ${a.estimated.map((m) => `${cents.format(Number(m.amount))} ${m.currency}`).join(" + ")}`;
-  return `${amount(a.messages)} ${a.messages === 1 ? "message" : "messages"} ${cost}${dearer ? ", and more was charged than estimated" : ""}`;
+  const cost =
+    a.estimated.length === 0
+      ? "at a price that is not known"
+      : `for ${a.estimated.map((m) => `${cents.format(Number(m.amount))} ${m.currency}`).join(" + ")}`;
+  const more = dearer ? ", and more was charged than estimated" : "";
+  return `${amount(a.messages)} ${a.messages === 1 ? "message" : "messages"} ${cost}${more}`;
 }
 
 /** What messages cost: estimated, told by gateways, and billed, side by side. */
@@ -168,41 +200,80 @@ export function Money() {
   };
   const only = (a: Account) => {
     const { at, gateway, country } = of(a);
-    return `/money?${address({ month: a.at ? short(at) : search.get("month") ?? undefined, gateway, country, by: undefined })}`;
+    return `/money?${address({ month: a.at ? short(at) : (search.get("month") ?? undefined), gateway, country, by: undefined })}`;
   };
-  const f = data ? figures([data.all, ...data.groups].flatMap((a) => [
-    ...a.estimated, ...a.told.charged, ...a.told.over, ...(a.billed ? [...a.billed.charged, ...a.billed.over] : []),
-  ])) : undefined;
+  const f = data
+    ? figures(
+        [data.all, ...data.groups].flatMap((a) => [
+          ...a.estimated,
+          ...a.told.charged,
+          ...a.told.over,
+          ...(a.billed ? [...a.billed.charged, ...a.billed.over] : []),
+        ]),
+      )
+    : undefined;
   return (
     <div className="page">
-      <p className="mb-1"><Link to="/">Today</Link></p>
+      <p className="mb-1">
+        <Link to="/">Today</Link>
+      </p>
       <h1>
         {data ? summary(data) : "\u00a0"}{" "}
         <span className="quiet fw-normal fs-6">{by === "month" ? "in thirteen months" : `in ${monthName.format(month)}`}</span>
       </h1>
       <p className="quiet">
         By your <Link to="/prices">price lists</Link>, as gateways told when they took messages, and as their{" "}
-        <Link to="/statements">statements</Link> bill{f?.currency && `; in ${f.currency}`}. Days are those of UTC. Beside a charge stands by how much
-        it is above what was estimated for the same messages.
+        <Link to="/statements">statements</Link> bill{f?.currency && `; in ${f.currency}`}. Days are those of UTC. Beside a charge stands by
+        how much it is above what was estimated for the same messages.
       </p>
       <div className="filters">
-        <Form.Select size="sm" aria-label="Month" value={by === "month" ? "" : short(month)} onChange={(e) => set({ month: e.target.value, by: by === "month" ? undefined : by })}>
+        <Form.Select
+          size="sm"
+          aria-label="Month"
+          value={by === "month" ? "" : short(month)}
+          onChange={(e) => set({ month: e.target.value, by: by === "month" ? undefined : by })}
+        >
           {by === "month" && <option value="">thirteen months</option>}
-          {all.map((m) => <option key={short(m)} value={short(m)}>{monthName.format(m)}</option>)}
+          {all.map((m) => (
+            <option key={short(m)} value={short(m)}>
+              {monthName.format(m)}
+            </option>
+          ))}
         </Form.Select>
-        <Form.Select size="sm" aria-label="Gateway" value={gateway ?? ""} onChange={(e) => set({ gateway: e.target.value || undefined, by: undefined })}>
+        <Form.Select
+          size="sm"
+          aria-label="Gateway"
+          value={gateway ?? ""}
+          onChange={(e) => set({ gateway: e.target.value || undefined, by: undefined })}
+        >
           <option value="">every gateway</option>
-          {gateways.data?.items.map((g) => <option key={g.id}>{g.name}</option>)}
+          {gateways.data?.items.map((g) => (
+            <option key={g.id}>{g.name}</option>
+          ))}
         </Form.Select>
         <Form.Select size="sm" aria-label="Side by side" value={by} onChange={(e) => set({ by: e.target.value })}>
-          {Object.entries(sides).map(([name, words]) => <option key={name} value={name}>{words}</option>)}
+          {Object.entries(sides).map(([name, words]) => (
+            <option key={name} value={name}>
+              {words}
+            </option>
+          ))}
         </Form.Select>
-        {country && <span className="align-self-center">to <b>{countryName(country)}</b></span>}
-        {(gateway || country) && <Link className="align-self-center" to={`/money?${address({ gateway: undefined, country: undefined, by: undefined })}`}>show all</Link>}
+        {country && (
+          <span className="align-self-center">
+            to <b>{countryName(country)}</b>
+          </span>
+        )}
+        {(gateway || country) && (
+          <Link className="align-self-center" to={`/money?${address({ gateway: undefined, country: undefined, by: undefined })}`}>
+            show all
+          </Link>
+        )}
       </div>
       {error && !data && <Refused error={error} />}
       {data && data.groups.length === 0 && (
-        <p className="empty">Nothing went to a gateway in this time. What is sent stands here by what it should cost, as soon as it goes.</p>
+        <p className="empty">
+          Nothing went to a gateway in this time. What is sent stands here by what it should cost, as soon as it goes.
+        </p>
       )}
       {data && f && data.groups.length > 0 && (
         <>

@@ -32,7 +32,10 @@ function summary(all: PasscodeFared): string {
 /** How far they came: a bar for each step, as long as its share of those that were issued. */
 function Steps({ all }: { all: PasscodeFared }) {
   const steps: [string, number][] = [
-    ["issued", all.issued], ["texts delivered", Math.min(all.delivered, all.messages)], ["checked", all.checked], ["right", all.right],
+    ["issued", all.issued],
+    ["texts delivered", Math.min(all.delivered, all.messages)],
+    ["checked", all.checked],
+    ["right", all.right],
   ];
   const most = Math.max(...steps.map(([, n]) => n), 1);
   return (
@@ -40,7 +43,10 @@ function Steps({ all }: { all: PasscodeFared }) {
       {steps.map(([name, n]) => (
         <div key={name}>
           <dt>{name}</dt>
-          <dd><span className="length" style={{ width: `calc((100% - 5rem) * ${n / most})` }} aria-hidden="true" />{amount(n)}</dd>
+          <dd>
+            <span className="length" style={{ width: `calc((100% - 5rem) * ${n / most})` }} aria-hidden="true" />
+            {amount(n)}
+          </dd>
         </div>
       ))}
     </dl>
@@ -48,7 +54,8 @@ function Steps({ all }: { all: PasscodeFared }) {
 }
 
 function Side({ r, by, span }: { r: PasscodeFunnel; by: By; span: string }) {
-  const name = (g: PasscodeFared) => (by === "country" ? countryName(g.country) : g[by]) || <span className="quiet">the text that ships</span>;
+  const name = (g: PasscodeFared) =>
+    (by === "country" ? countryName(g.country) : g[by]) || <span className="quiet">the text that ships</span>;
   const messages = (g: PasscodeFared) => {
     const q = new URLSearchParams({ span: span === "month" ? "all" : span, label: g.purpose ? `passcode=${g.purpose}` : "passcode" });
     if (g.gateway) q.set("gateway", g.gateway);
@@ -60,8 +67,13 @@ function Side({ r, by, span }: { r: PasscodeFunnel; by: By; span: string }) {
       <thead>
         <tr>
           <th>{bys[by]}</th>
-          {["Issued", "Sent again", "Delivered", "Checked", "Right", "Of issued"].map((h) => <th key={h} className="text-end">{h}</th>)}
-          <th className="text-end wide">Half within</th><th className="text-end wide">9 in 10</th>
+          {["Issued", "Sent again", "Delivered", "Checked", "Right", "Of issued"].map((h) => (
+            <th key={h} className="text-end">
+              {h}
+            </th>
+          ))}
+          <th className="text-end wide">Half within</th>
+          <th className="text-end wide">9 in 10</th>
         </tr>
       </thead>
       <tbody>
@@ -70,7 +82,9 @@ function Side({ r, by, span }: { r: PasscodeFunnel; by: By; span: string }) {
             <td>{name(g)}</td>
             <td className="text-end">{amount(g.issued)}</td>
             <td className="text-end">{amount(g.again)}</td>
-            <td className="text-end"><Link to={messages(g)}>{amount(g.delivered)}</Link></td>
+            <td className="text-end">
+              <Link to={messages(g)}>{amount(g.delivered)}</Link>
+            </td>
             <td className="text-end">{amount(g.checked)}</td>
             <td className="text-end">{amount(g.right)}</td>
             <td className="text-end">{percent(g.conversion)}</td>
@@ -84,7 +98,13 @@ function Side({ r, by, span }: { r: PasscodeFunnel; by: By; span: string }) {
 }
 
 const things: Record<PasscodeLimit["by"], string> = {
-  number: "a number", address: "an address", network: "a network", range: "a range of numbers", purpose: "a purpose", country: "a country", key: "a key",
+  number: "a number",
+  address: "an address",
+  network: "a network",
+  range: "a range of numbers",
+  purpose: "a purpose",
+  country: "a country",
+  key: "a key",
 };
 
 function Limits() {
@@ -98,12 +118,15 @@ function Limits() {
       <ul className="plain">
         {[...by].map(([what, all]) => (
           <li key={what}>
-            For {things[what]}: {all.map((l) => `${l.most === null ? "no limit" : amount(l.most)} a${l.window === "hour" ? "n" : ""} ${l.window}`).join(", ")}
+            For {things[what]}:{" "}
+            {all.map((l) => `${l.most === null ? "no limit" : amount(l.most)} a${l.window === "hour" ? "n" : ""} ${l.window}`).join(", ")}
             {all.some((l) => l.set) && <span className="quiet"> (set)</span>}
           </li>
         ))}
       </ul>
-      <p className="quiet">No window, wherever it begins, holds more. Set with <span className="mono">pigeon passcode limits --set number/hour=3</span>.</p>
+      <p className="quiet">
+        No window, wherever it begins, holds more. Set with <span className="mono">pigeon passcode limits --set number/hour=3</span>.
+      </p>
     </section>
   );
 }
@@ -111,18 +134,35 @@ function Limits() {
 function Blocks() {
   const queries = useQueryClient();
   const [form, setForm] = useState({ what: "number", value: "", for: "24h", why: "" });
-  const { data, error } = useQuery({ queryKey: ["passcode blocks"], queryFn: () => got(api.GET("/v1/passcode-blocks")), refetchInterval: 5000 });
+  const { data, error } = useQuery({
+    queryKey: ["passcode blocks"],
+    queryFn: () => got(api.GET("/v1/passcode-blocks")),
+    refetchInterval: 5000,
+  });
   const done = () => void queries.invalidateQueries({ queryKey: ["passcode blocks"] });
   const lift = useMutation({
-    mutationFn: (b: PasscodeBlock) => got(api.POST("/v1/passcode-blocks/{id}/lift", { params: { path: { id: b.id } }, body: {} })), onSuccess: done,
+    mutationFn: (b: PasscodeBlock) => got(api.POST("/v1/passcode-blocks/{id}/lift", { params: { path: { id: b.id } }, body: {} })),
+    onSuccess: done,
   });
   const add = useMutation({
     mutationFn: () => got(api.POST("/v1/passcode-blocks", { body: form as never })),
-    onSuccess: () => { setForm({ ...form, value: "", why: "" }); done(); },
+    onSuccess: () => {
+      setForm({ ...form, value: "", why: "" });
+      done();
+    },
   });
   const field = (name: "value" | "for" | "why", label: string, hint: string) => (
     <div>
-      <Form.Control size="sm" aria-label={label} placeholder={hint} value={form[name]} onChange={(e) => { add.reset(); setForm({ ...form, [name]: e.target.value }); }} />
+      <Form.Control
+        size="sm"
+        aria-label={label}
+        placeholder={hint}
+        value={form[name]}
+        onChange={(e) => {
+          add.reset();
+          setForm({ ...form, [name]: e.target.value });
+        }}
+      />
       <Fault error={add.error} field={name} />
     </div>
   );
@@ -130,31 +170,65 @@ function Blocks() {
     <section className="mt-4">
       <h2>Blocked</h2>
       {(error ?? lift.error) && <Refused error={error ?? lift.error} />}
-      {data && data.items.length === 0 && <p className="quiet">Nothing is. What is blocked gets no passcodes, until it is lifted or its time is over.</p>}
+      {data && data.items.length === 0 && (
+        <p className="quiet">Nothing is. What is blocked gets no passcodes, until it is lifted or its time is over.</p>
+      )}
       {data && data.items.length > 0 && (
         <Table className="dense">
-          <thead><tr><th>What</th><th>Until</th><th>By</th><th className="wide">Why</th><th /></tr></thead>
+          <thead>
+            <tr>
+              <th>What</th>
+              <th>Until</th>
+              <th>By</th>
+              <th className="wide">Why</th>
+              <th />
+            </tr>
+          </thead>
           <tbody>
             {data.items.map((b) => (
               <tr key={b.id}>
-                <td>{b.what} <span className="mono">{b.value}</span></td>
+                <td>
+                  {b.what} <span className="mono">{b.value}</span>
+                </td>
                 <td>{b.until ? when(b.until) : "for good"}</td>
                 <td>{b.by}</td>
                 <td className="wide">{b.why}</td>
-                <td className="text-end"><Button size="sm" variant="link" className="p-0" disabled={lift.isPending} onClick={() => lift.mutate(b)}>Lift</Button></td>
+                <td className="text-end">
+                  <Button size="sm" variant="link" className="p-0" disabled={lift.isPending} onClick={() => lift.mutate(b)}>
+                    Lift
+                  </Button>
+                </td>
               </tr>
             ))}
           </tbody>
         </Table>
       )}
-      <Form className="filters" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
-        <Form.Select size="sm" aria-label="What" value={form.what} onChange={(e) => { add.reset(); setForm({ ...form, what: e.target.value }); }}>
-          {["number", "range", "country", "address", "network"].map((w) => <option key={w}>{w}</option>)}
+      <Form
+        className="filters"
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Form.Select
+          size="sm"
+          aria-label="What"
+          value={form.what}
+          onChange={(e) => {
+            add.reset();
+            setForm({ ...form, what: e.target.value });
+          }}
+        >
+          {["number", "range", "country", "address", "network"].map((w) => (
+            <option key={w}>{w}</option>
+          ))}
         </Form.Select>
         {field("value", "Value", "which one")}
         {field("for", "For how long", "for good")}
         {field("why", "Why", "why")}
-        <Button size="sm" type="submit" disabled={add.isPending || !form.value}>Block</Button>
+        <Button size="sm" type="submit" disabled={add.isPending || !form.value}>
+          Block
+        </Button>
       </Form>
     </section>
   );
@@ -172,16 +246,30 @@ export function Passcodes() {
     refetchInterval: 5000,
     placeholderData: keepPreviousData,
   });
-  const set = (name: string, value: string) => { const next = new URLSearchParams(search); next.set(name, value); setSearch(next); };
+  const set = (name: string, value: string) => {
+    const next = new URLSearchParams(search);
+    next.set(name, value);
+    setSearch(next);
+  };
   return (
     <div className="page">
-      <h1>{data ? summary(data.all) : "\u00a0"} <span className="quiet fw-normal fs-6">in {spans[span]!.words}</span></h1>
+      <h1>
+        {data ? summary(data.all) : "\u00a0"} <span className="quiet fw-normal fs-6">in {spans[span]!.words}</span>
+      </h1>
       <div className="filters">
         <Form.Select size="sm" aria-label="Time" value={span} onChange={(e) => set("span", e.target.value)}>
-          {Object.entries(spans).map(([name, s]) => <option key={name} value={name}>{s.words}</option>)}
+          {Object.entries(spans).map(([name, s]) => (
+            <option key={name} value={name}>
+              {s.words}
+            </option>
+          ))}
         </Form.Select>
         <Form.Select size="sm" aria-label="Side by side" value={by} onChange={(e) => set("by", e.target.value)}>
-          {Object.entries(bys).map(([name, word]) => <option key={name} value={name}>by {word.toLowerCase()}</option>)}
+          {Object.entries(bys).map(([name, word]) => (
+            <option key={name} value={name}>
+              by {word.toLowerCase()}
+            </option>
+          ))}
         </Form.Select>
       </div>
       {error && !data && <Refused error={error} />}

@@ -76,7 +76,10 @@ export function Prices() {
   return (
     <div className="page">
       <h1>Prices</h1>
-      <p className="quiet">What gateways charge. The longest beginning of a number wins, then its country; a price of the message's kind goes before one of all kinds. <Link to="/money">What messages cost</Link></p>
+      <p className="quiet">
+        What gateways charge. The longest beginning of a number wins, then its country; a price of the message's
+        kind goes before one of all kinds. <Link to="/money">What messages cost</Link>
+      </p>
       {error && !data && <Refused error={error} />}
       {data?.items.length === 0 && <p className="empty">There is no gateway yet. Add one with <span className="mono">pigeon gateway add</span>, then its price list here.</p>}
       {data?.items.map((g) => <Gateway key={g.id} name={g.name} />)}

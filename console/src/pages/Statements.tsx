@@ -107,7 +107,10 @@ export function Statements() {
         <Link to="/">Today</Link>
       </p>
       <h1>Statements</h1>
-      <p className="quiet">A gateway's own list or bill, as CSV, XLSX or JSON Lines, held against every message that went through it. <Link to="/money">What they bill in all</Link></p>
+      <p className="quiet">
+        A gateway's own list or bill, as CSV, XLSX or JSON Lines, held against every message that went through it.{" "}
+        <Link to="/money">What they bill in all</Link>
+      </p>
       <div className="filters">
         <Form.Select className="w-auto" aria-label="Whose list it is" value={gateway} onChange={(e) => choose(e.target.value, file)}>
           <option value="">which gateway's</option>

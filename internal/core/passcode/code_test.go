@@ -133,7 +133,8 @@ func TestForms(t *testing.T) {
 		{"", -1, Form{}, "accepted is 4 to 10"},
 	} {
 		got, err := ParseForm(tt.of, tt.length)
-		if tt.wrong == "" && (err != nil || got != tt.want) || tt.wrong != "" && (err == nil || !strings.Contains(err.Error(), tt.wrong)) {
+		if tt.wrong == "" && (err != nil || got != tt.want) ||
+			tt.wrong != "" && (err == nil || !strings.Contains(err.Error(), tt.wrong)) {
 			t.Errorf("%s %d: %+v, %v", tt.of, tt.length, got, err)
 		}
 	}

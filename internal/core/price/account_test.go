@@ -61,7 +61,8 @@ func TestChargesBesideEstimates(t *testing.T) {
 func TestAmountsBelowNothing(t *testing.T) {
 	t.Parallel()
 	for want, m := range map[string]Money{
-		"-0.05": Of(-50_000, "EUR"), "-0.0412": Of(-41_200, "EUR"), "-12.00": Of(-12_000_000, "EUR"), "0.00": Of(0, "EUR"), "-3": Of(-3_000_000, "JPY"),
+		"-0.05": Of(-50_000, "EUR"), "-0.0412": Of(-41_200, "EUR"), "-12.00": Of(-12_000_000, "EUR"),
+		"0.00": Of(0, "EUR"), "-3": Of(-3_000_000, "JPY"),
 	} {
 		if got := m.Amount(); got != want {
 			t.Errorf("%d millionths of %s are %s, want %s", m.Micros(), m.Currency(), got, want)

@@ -70,8 +70,14 @@ func (p *Passcodes) Funnel(ctx context.Context, f store.Funnel) (all Fared, grou
 		groups = append(groups, *one)
 	}
 	slices.SortFunc(groups, func(a, b Fared) int {
-		return cmp.Or(a.Hour.Compare(b.Hour), cmp.Compare(b.Issued, a.Issued), cmp.Compare(a.Country, b.Country), cmp.Compare(a.Purpose, b.Purpose),
-			cmp.Compare(a.Template, b.Template), slices.Compare(a.Gateway[:], b.Gateway[:]))
+		return cmp.Or(
+			a.Hour.Compare(b.Hour),
+			cmp.Compare(b.Issued, a.Issued),
+			cmp.Compare(a.Country, b.Country),
+			cmp.Compare(a.Purpose, b.Purpose),
+			cmp.Compare(a.Template, b.Template),
+			slices.Compare(a.Gateway[:], b.Gateway[:]),
+		)
 	})
 	if all.Messages, err = p.messages(ctx, f); err != nil || f.By == "hour" {
 		return all, groups, err

@@ -171,7 +171,11 @@ func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Du
 		faults.Add("domain", "a text has one last line", "domain or app_hash, not both")
 	}
 	if w.Domain != "" && !passcode.Domain(w.Domain) {
-		faults.Add("domain", fmt.Sprintf("%q is no name of a host", w.Domain), "a name in small letters, such as pass.lanternholm.example")
+		faults.Add(
+			"domain",
+			fmt.Sprintf("%q is no name of a host", w.Domain),
+			"a name in small letters, such as pass.lanternholm.example",
+		)
 	}
 	if w.AppHash != "" && !passcode.AppHash(w.AppHash) {
 		faults.Add("app_hash", fmt.Sprintf("%q is no hash of an app", w.AppHash), "eleven characters of base64")
@@ -201,7 +205,14 @@ func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Du
 }
 
 // say gives a draft its text. A template is rendered here, so that a last line can stand below it.
-func (p *Passcodes) say(d *intake.Draft, w Wants, code string, life time.Duration, country string, faults *fault.Faults) (language string) {
+func (p *Passcodes) say(
+	d *intake.Draft,
+	w Wants,
+	code string,
+	life time.Duration,
+	country string,
+	faults *fault.Faults,
+) (language string) {
 	last := func(text string) string {
 		switch {
 		case w.Domain != "":
@@ -362,7 +373,9 @@ func (p *Passcodes) record(
 	return store.Passcode{ID: m.ID, KeyID: m.KeyID, Number: m.To.String(), Country: m.Country, Purpose: w.Purpose, Form: form,
 		Hash: p.Roster.CodeHash(id, code), Sealed: p.Roster.SealFor(id, plain), CreatedAt: m.CreatedAt, EndsAt: m.CreatedAt.Add(life),
 		TriesMost: cmp.Or(w.Tries, passcode.TriesUsual), Sends: 1, SendsMost: passcode.SendsUsual,
-		AgainAt: m.CreatedAt.Add(passcode.PauseAfter(1)), MessageID: m.ID, Gateway: m.GatewayID, Address: at, Reference: w.Reference, Template: w.Template}, nil
+		AgainAt: m.CreatedAt.Add(
+			passcode.PauseAfter(1),
+		), MessageID: m.ID, Gateway: m.GatewayID, Address: at, Reference: w.Reference, Template: w.Template}, nil
 }
 
 // blocked is the block because of which a passcode is not sent; nil if there is none.

@@ -91,7 +91,8 @@ func (d *counterDesk) becomes(id uuid.UUID, claims ...delivery.State) {
 		if claim != delivery.Sending {
 			e.Source = delivery.Receipt
 		}
-		if _, err := d.Store.Append(d.t.Context(), d.Now(), nil, []store.Evidence{e}, func(_, _ *store.Message, _ delivery.Outcome) {}); err != nil {
+		plan := func(_, _ *store.Message, _ delivery.Outcome) {}
+		if _, err := d.Store.Append(d.t.Context(), d.Now(), nil, []store.Evidence{e}, plan); err != nil {
 			d.t.Fatal(err)
 		}
 	}
@@ -186,12 +187,12 @@ func TestTheEndOfACode(t *testing.T) {
 			t.Errorf("what it takes to send it again is there: %v, %v", len(one.Sealed) > 0, err)
 		}
 		d.forward(time.Second)
-		if err := d.Store.TidyPasscodes(t.Context(), d.Now(), passcode.LifeMost); err != nil {
+		if err := d.Store.TidyPasscodes(t.Context(), d.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
 	d.forward(3 * time.Hour)
-	if err := d.Store.TidyPasscodes(t.Context(), d.Now(), passcode.LifeMost); err != nil {
+	if err := d.Store.TidyCounters(t.Context(), d.Now(), passcode.LifeMost); err != nil {
 		t.Fatal(err)
 	}
 	if c, err := d.CheckCurrent(t.Context(), "+447700900124", "", "sign-in", q.Code); err != nil || c.Verdict != passcode.Wrong ||

@@ -239,14 +239,16 @@ senders:
 	if _, err := taken(string(written), other); err != nil {
 		t.Fatal(err)
 	}
-	if one := r.Receiver(uuid.Nil, "shop"); len(one.Signing(time.Now())) != 2 || one.Secrets[0].Secret.Reveal() != other || one.AtOnce != 16 {
+	if one := r.Receiver(uuid.Nil, "shop"); len(one.Signing(time.Now())) != 2 || one.Secrets[0].Secret.Reveal() != other ||
+		one.AtOnce != 16 {
 		t.Errorf("%+v", one)
 	}
 	for wrong, want := range map[string]string{
 		`"${SHOP_WEBHOOK_SECRET}"`: "receiver shop: secret", "[otp]": "receiver shop: kinds[0]", "timeout: 5": "receiver shop: timeout",
 		"https://": "receiver shop: address",
 	} {
-		if _, err := taken(strings.Replace(source, wrong, map[string]string{"[otp]": "[sms]", "timeout: 5": "timeout: soon"}[wrong], 1), ""); err == nil ||
+		put := map[string]string{"[otp]": "[sms]", "timeout: 5": "timeout: soon"}[wrong]
+		if _, err := taken(strings.Replace(source, wrong, put, 1), ""); err == nil ||
 			!strings.Contains(err.Error(), want) {
 			t.Errorf("without %s: %v", wrong, err)
 		}

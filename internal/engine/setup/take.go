@@ -297,7 +297,13 @@ func (t *taking) receivers(f File) error {
 			continue
 		}
 		w.Types, w.Kinds = some(w.Types), some(w.Kinds)
-		settings := roster.ReceiverSettings{Address: &w.Address, Types: &w.Types, Kinds: &w.Kinds, Labels: w.Labels, AtOnce: number(w.AtOnce)}
+		settings := roster.ReceiverSettings{
+			Address: &w.Address,
+			Types:   &w.Types,
+			Kinds:   &w.Kinds,
+			Labels:  w.Labels,
+			AtOnce:  number(w.AtOnce),
+		}
 		if settings.Labels == nil {
 			settings.Labels = map[string]string{}
 		}

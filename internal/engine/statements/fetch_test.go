@@ -164,7 +164,8 @@ func TestStatementsAreFetchedOnTime(t *testing.T) {
 	f.set(28, 1, 2)
 	f.look()
 	s := f.schedule()
-	if s.FailedAt == nil || s.FailedAt.Minute() != 0 || s.Tries != 2 || !strings.HasPrefix(s.Failure, "it answered 403: closed for you, ") ||
+	if s.FailedAt == nil || s.FailedAt.Minute() != 0 || s.Tries != 2 ||
+		!strings.HasPrefix(s.Failure, "it answered 403: closed for you, ") ||
 		strings.Contains(s.Failure, "nobody-sees") ||
 		!s.Due.Equal(time.Date(2026, 11, 28, 1, 3, 0, 0, time.UTC)) {
 		t.Errorf("%+v", s)

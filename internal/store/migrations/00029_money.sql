@@ -64,8 +64,10 @@ CREATE INDEX statement_money_by_day ON statement_money (day);
 
 INSERT INTO statement_money
 SELECT l.statement_id, t.gateway_id,
-    date_trunc('day', coalesce(to_timestamp(('x' || translate(left(l.message_id::text, 13), '-', ''))::bit(48)::bigint / 1000.0), l.at, t.created_at), 'UTC'),
-    coalesce(m.country, ''), l.message_id IS NOT NULL, l.charge_currency, l.ours_currency, count(*), sum(l.charge_micros), coalesce(sum(l.ours_micros), 0)
+    date_trunc('day', coalesce(to_timestamp(('x' || translate(left(l.message_id::text, 13), '-', ''))::bit(48)::bigint / 1000.0),
+        l.at, t.created_at), 'UTC'),
+    coalesce(m.country, ''), l.message_id IS NOT NULL, l.charge_currency, l.ours_currency, count(*),
+    sum(l.charge_micros), coalesce(sum(l.ours_micros), 0)
 FROM statement_lines l JOIN statements t ON t.id = l.statement_id LEFT JOIN messages m ON m.id = l.message_id
 WHERE l.charge_micros IS NOT NULL AND l.wrong = '' AND t.state IN ('applying', 'done')
 GROUP BY 1, 2, 3, 4, 5, 6, 7;

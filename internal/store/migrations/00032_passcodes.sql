@@ -57,7 +57,8 @@ CREATE TABLE passcode_limits (
     most       integer,
     PRIMARY KEY (by_what, per_window)
 );
-CREATE TRIGGER noted AFTER INSERT OR UPDATE OR DELETE ON passcode_limits FOR EACH ROW EXECUTE FUNCTION note_change('passcode_limit', 'by_what');
+CREATE TRIGGER noted AFTER INSERT OR UPDATE OR DELETE ON passcode_limits FOR EACH ROW
+    EXECUTE FUNCTION note_change('passcode_limit', 'by_what');
 CREATE TRIGGER changed AFTER INSERT OR UPDATE OR DELETE ON passcode_limits FOR EACH STATEMENT EXECUTE FUNCTION settings_changed();
 
 -- What gets no passcodes, for a time or for good.
