@@ -29,7 +29,58 @@ func (c *Client) CheckFor(ctx context.Context, to, purpose, code string) (v Pass
 
 // Again sends the same code again; although the last text was delivered, if anyway.
 func (c *Client) Again(ctx context.Context, id string, anyway bool) (p Passcode, err error) {
-	return p, c.call(ctx, "POST", passcodePath(id, "/again"), nil, PasscodeAgain{anyway}, &p)
+	return c.AgainBy(ctx, id, PasscodeAgain{Anyway: anyway})
+}
+
+// AgainBy sends the same code again, as a text or spoken in a call.
+func (c *Client) AgainBy(ctx context.Context, id string, how PasscodeAgain) (p Passcode, err error) {
+	return p, c.call(ctx, "POST", passcodePath(id, "/again"), nil, how, &p)
+}
+
+// Suspicion says how suspicious it would be to ask for a passcode for a number. It counts for nothing.
+func (c *Client) Suspicion(ctx context.Context, w WouldBePasscode) (s Suspicion, err error) {
+	return s, c.call(ctx, "POST", "/v1/passcode-suspicion", nil, w, &s)
+}
+
+// PasscodeRules lists what is done when a rule finds what looks like fraud.
+func (c *Client) PasscodeRules(ctx context.Context) (l List[PasscodeRule], err error) {
+	return l, c.call(ctx, "GET", "/v1/passcode-rules", nil, nil, &l)
+}
+
+// SetPasscodeRules sets it, in the place of all that was set before; what is not among it is as usual.
+func (c *Client) SetPasscodeRules(ctx context.Context, set []PasscodeRule) (l List[PasscodeRule], err error) {
+	return l, c.call(ctx, "PUT", "/v1/passcode-rules", nil, PasscodeRules{set}, &l)
+}
+
+// PasscodeAlarms lists the alarms that stand, the newest first; also those that are over or were lifted, if all.
+func (c *Client) PasscodeAlarms(ctx context.Context, all bool) (l List[PasscodeAlarm], err error) {
+	q := ""
+	if all {
+		q = "?all=true"
+	}
+	return l, c.call(ctx, "GET", "/v1/passcode-alarms"+q, nil, nil, &l)
+}
+
+func alarmPath(id, rest string) string { return "/v1/passcode-alarms/" + url.PathEscape(id) + rest }
+
+// PasscodeAlarm is one alarm.
+func (c *Client) PasscodeAlarm(ctx context.Context, id string) (a PasscodeAlarm, err error) {
+	return a, c.call(ctx, "GET", alarmPath(id, ""), nil, nil, &a)
+}
+
+// LiftPasscodeAlarm ends an alarm as a false one.
+func (c *Client) LiftPasscodeAlarm(ctx context.Context, id, why string) (a PasscodeAlarm, err error) {
+	return a, c.call(ctx, "POST", alarmPath(id, "/lift"), nil, Why{why}, &a)
+}
+
+// RestorePasscodeAlarm takes that back, with what was learnt from it.
+func (c *Client) RestorePasscodeAlarm(ctx context.Context, id string) (a PasscodeAlarm, err error) {
+	return a, c.call(ctx, "POST", alarmPath(id, "/restore"), nil, Why{}, &a)
+}
+
+// ActOnPasscodeAlarm changes what is done because of an alarm that stands: alarm, slow or block.
+func (c *Client) ActOnPasscodeAlarm(ctx context.Context, id, act string) (a PasscodeAlarm, err error) {
+	return a, c.call(ctx, "POST", alarmPath(id, "/act"), nil, PasscodeAct{act}, &a)
 }
 
 // EndPasscode ends a passcode: no code is right any more.

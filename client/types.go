@@ -348,6 +348,8 @@ type Route struct {
 	Kinds     []string `json:"kinds"`
 	Senders   []string `json:"senders"`
 	Gateways  []Leg    `json:"gateways"`
+	// Prefer is conversion where passcodes go, country by country, through the gateway whose codes get used.
+	Prefer string `json:"prefer,omitempty"`
 }
 
 // Leg is one gateway of a route. With weights each takes its share, without
@@ -1017,6 +1019,8 @@ type NewPasscode struct {
 	AppHash   string            `json:"app_hash,omitempty"` // of the app that is meant, in the last line
 	Labels    map[string]string `json:"labels,omitempty"`
 	Reveal    bool              `json:"reveal,omitempty"` // answer the code; for keys for practice only
+	// SuspicionMost is how suspicious it may be, at most, to be sent; 0: it is not asked.
+	SuspicionMost int `json:"suspicion_most,omitempty"`
 }
 
 // Passcode is a one-time password: how it stands, and never its code, but to keys for practice that asked for it.
@@ -1045,6 +1049,94 @@ type Passcode struct {
 	Gateway   string     `json:"gateway,omitempty"` // through which it goes again
 	Again     bool       `json:"again,omitempty"`   // the same request was made before
 	Warnings  []Warning  `json:"warnings,omitempty"`
+	// Suspicion is how suspicious the request was, where it was asked.
+	Suspicion *Suspicion `json:"suspicion,omitempty"`
+	// Texts are the messages that bear it, in their order; of one passcode only.
+	Texts []PasscodeText `json:"texts,omitempty"`
+}
+
+// PasscodeText is a message that bears a passcode.
+type PasscodeText struct {
+	Message   string    `json:"message"`
+	Gateway   string    `json:"gateway"`
+	State     string    `json:"state"`
+	Cause     string    `json:"cause"`
+	Spoken    bool      `json:"spoken"` // in a call
+	CreatedAt time.Time `json:"created_at"`
+	ChangedAt time.Time `json:"changed_at"`
+}
+
+// WouldBePasscode is a passcode that somebody is about to ask for.
+type WouldBePasscode struct {
+	To      string `json:"to"`
+	Country string `json:"country,omitempty"`
+	Address string `json:"address,omitempty"` // of the end user
+}
+
+// Suspicion is how suspicious a request for a passcode is, from 0 to 100, and why, the weightiest first.
+type Suspicion struct {
+	Suspicion int      `json:"suspicion"`
+	Reasons   []Reason `json:"reasons"`
+}
+
+// Reason is why something is suspicious, and how much that weighs.
+type Reason struct {
+	Points int    `json:"points"`
+	Say    string `json:"say"`
+}
+
+// PasscodeRule is what is done when a rule finds what looks like fraud.
+type PasscodeRule struct {
+	Rule  string `json:"rule"` // sequence, untouched, asking or rise
+	Act   string `json:"act"`  // off, alarm, slow or block
+	About string `json:"about,omitempty"`
+	Set   bool   `json:"set,omitempty"` // it is not the usual one
+}
+
+// PasscodeRules are rules to be set.
+type PasscodeRules struct {
+	Items []PasscodeRule `json:"items"`
+}
+
+// PasscodeAct is what is to be done because of an alarm.
+type PasscodeAct struct {
+	Act string `json:"act"` // alarm, slow or block
+}
+
+// PasscodeAlarm is what a rule found, what it rests on, what is done because of it and what that saved.
+type PasscodeAlarm struct {
+	ID        string        `json:"id"`
+	Rule      string        `json:"rule"`
+	About     string        `json:"about"` // the rule, in words
+	What      string        `json:"what"`  // it is about: range, stretch, address, network or country
+	Value     string        `json:"value"`
+	Act       string        `json:"act"`
+	Standing  bool          `json:"standing"`
+	RaisedAt  time.Time     `json:"raised_at"`
+	Until     time.Time     `json:"until"`
+	Say       string        `json:"say"` // what was found, in a sentence
+	Numbers   int           `json:"numbers"`
+	Of        int           `json:"of"`
+	Used      int           `json:"used"`
+	Usual     float64       `json:"usual"`
+	Chance    float64       `json:"chance"` // that honest people look so; 0: it was not judged by that
+	Since     time.Time     `json:"since"`
+	Till      time.Time     `json:"till"`
+	PerHour   float64       `json:"per_hour"`
+	Sample    []AlarmSample `json:"sample"`
+	Stopped   int64         `json:"stopped"` // passcodes that were not sent because of it
+	Saved     []Money       `json:"saved"`   // what they would have cost, as far as there are prices
+	LiftedAt  *time.Time    `json:"lifted_at"`
+	LiftedBy  string        `json:"lifted_by"`
+	LiftedWhy string        `json:"lifted_why"`
+}
+
+// AlarmSample is one of the numbers that an alarm rests on.
+type AlarmSample struct {
+	Passcode string    `json:"passcode"` // the last
+	Number   string    `json:"number"`
+	At       time.Time `json:"at"`
+	Codes    int       `json:"codes"`
 }
 
 // PasscodeTyped is a code as somebody typed it, with the number and the purpose where no passcode is named.
@@ -1064,7 +1156,8 @@ type PasscodeVerdict struct {
 
 // PasscodeAgain asks for a passcode to be sent again.
 type PasscodeAgain struct {
-	Anyway bool `json:"anyway,omitempty"` // although the last text was delivered
+	Anyway bool   `json:"anyway,omitempty"` // although the last text was delivered
+	By     string `json:"by,omitempty"`     // text or voice; a text if empty
 }
 
 // PasscodeFunnel is how passcodes fared that were issued within whole hours or days.

@@ -17,6 +17,7 @@ import { MessagePage } from "./pages/MessagePage";
 import { Messages } from "./pages/Messages";
 import { Money } from "./pages/Money";
 import { OptOuts } from "./pages/OptOuts";
+import { PasscodePage } from "./pages/PasscodePage";
 import { Passcodes } from "./pages/Passcodes";
 import { Prices } from "./pages/Prices";
 import { Send } from "./pages/Send";
@@ -98,6 +99,7 @@ function Rooms({ phone }: { phone: string }) {
           <Route path="/arrivals" element={<Arrivals />} />
           <Route path="/money" element={<Money />} />
           <Route path="/passcodes" element={<Passcodes />} />
+          <Route path="/passcodes/:id" element={<PasscodePage />} />
           <Route path="/messages" element={<Messages />} />
           <Route path="/send" element={<Send phone={phone} />} />
           <Route path="/messages/:id" element={<MessagePage />} />

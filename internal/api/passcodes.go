@@ -33,7 +33,7 @@ func (a *API) issuePasscode(c *gin.Context) {
 	issued, err := a.engine.Passcodes.Issue(c.Request.Context(), keyOf(c), passcodes.Wants{
 		To: n.To, Country: n.Country, Purpose: n.Purpose, Template: n.Template, Language: n.Language, Fields: n.Fields, Sender: n.Sender,
 		Gateway: n.Gateway, Of: n.Of, Length: n.Length, Life: string(n.Life), Tries: n.Tries, Address: n.Address, Reference: n.Reference,
-		Domain: n.Domain, AppHash: n.AppHash, Labels: n.Labels, Reveal: n.Reveal,
+		Domain: n.Domain, AppHash: n.AppHash, Labels: n.Labels, Reveal: n.Reveal, SuspicionMost: n.SuspicionMost,
 	}, c.GetHeader("Idempotency-Key"))
 	if err != nil {
 		a.refuse(c, err)
@@ -42,6 +42,9 @@ func (a *API) issuePasscode(c *gin.Context) {
 	w := a.wirePasscode(issued.Passcode)
 	w.Code, w.Again = issued.Code, issued.Again
 	w.Warnings = warnings(issued.Warnings)
+	if s := issued.Suspected; s != nil {
+		w.Suspicion = wireSuspicion(*s)
+	}
 	c.Header("Location", "/v1/passcodes/"+w.ID)
 	c.JSON(http.StatusAccepted, w)
 }
@@ -79,7 +82,21 @@ func (a *API) passcode(c *gin.Context) {
 		a.refusePasscode(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, a.wirePasscode(p))
+	texts, err := a.engine.Passcodes.Texts(c.Request.Context(), p)
+	if err != nil {
+		a.refuse(c, err)
+		return
+	}
+	w := a.wirePasscode(p)
+	for _, m := range texts {
+		one := client.PasscodeText{Message: m.ID.String(), Gateway: a.gatewayName(m.GatewayID), State: string(m.State), Cause: string(m.Cause),
+			CreatedAt: m.CreatedAt, ChangedAt: m.ChangedAt}
+		if g := a.engine.Roster.ByID(m.GatewayID); g != nil {
+			one.Spoken = g.Dialect.Takes.Voice
+		}
+		w.Texts = append(w.Texts, one)
+	}
+	c.JSON(http.StatusOK, w)
 }
 
 func (a *API) passcodeID(c *gin.Context) (uuid.UUID, bool) {
@@ -185,7 +202,11 @@ func (a *API) passcodeAgain(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	sent, err := a.engine.Passcodes.Again(c.Request.Context(), keyOf(c), id, n.Anyway)
+	if n.By != "" && n.By != "text" && n.By != "voice" {
+		a.refuse(c, fault.New("by", fmt.Sprintf("%q is no way to send it", n.By), "text or voice"))
+		return
+	}
+	sent, err := a.engine.Passcodes.Again(c.Request.Context(), keyOf(c), id, passcodes.Resend{Anyway: n.Anyway, Voice: n.By == "voice"})
 	if err != nil {
 		a.refusePasscode(c, err)
 		return
@@ -366,6 +387,14 @@ func blockedValue(by passcode.By, given string, faults *fault.Faults) string {
 			return given
 		}
 		faults.Add("value", fmt.Sprintf("%q is no range", given), "one of its numbers, such as +447700900123")
+	case passcode.Stretch:
+		if r, err := phone.Read(given, ""); err == nil {
+			return passcode.StretchOf(r.Number.String())
+		}
+		if strings.HasSuffix(given, "xxxxx") && strings.Trim(given, "+0123456789x") == "" {
+			return given
+		}
+		faults.Add("value", fmt.Sprintf("%q is no stretch of numbers", given), "one of its numbers, such as +447700900123")
 	case passcode.Country:
 		if at := strings.ToUpper(given); phone.IsCountry(at) {
 			return at
@@ -385,7 +414,7 @@ func blockedValue(by passcode.By, given string, faults *fault.Faults) string {
 		}
 		faults.Add("value", fmt.Sprintf("%q is no network", given), "an address in it, or 192.0.2.0/24, of IPv6 /56")
 	default:
-		faults.Add("what", fmt.Sprintf("%q cannot be blocked", by), "number, range, country, address or network")
+		faults.Add("what", fmt.Sprintf("%q cannot be blocked", by), "number, range, stretch, country, address or network")
 	}
 	return ""
 }

@@ -101,6 +101,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 	var full *passcode.Full
 	var soon *passcodes.TooSoon
 	var blocked *passcodes.Blocked
+	var alarmed *passcodes.Alarmed
+	var suspicious *passcodes.Suspicious
 	switch {
 	case errors.As(err, &passed):
 		p = passed.problem
@@ -190,6 +192,17 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 				Accepted: "a message that went through the gateway that the stray came from",
 			},
 		)
+	case errors.As(err, &alarmed) && alarmed.Full != nil:
+		p = told(http.StatusTooManyRequests, "limit-reached", "This looks like fraud, and gets few passcodes", alarmed.Error())
+		p.RetryAt = &alarmed.Full.Until
+	case errors.As(err, &alarmed):
+		p = told(http.StatusForbidden, "blocked", "This looks like fraud, and gets no passcodes", alarmed.Error())
+	case errors.As(err, &suspicious):
+		p = told(http.StatusForbidden, "suspicious", "This is too suspicious to be sent", suspicious.Error())
+	case errors.Is(err, passcodes.ErrNotStanding), errors.Is(err, passcodes.ErrStands):
+		p = told(http.StatusConflict, "not-now", "This cannot be done with the alarm as it is", err.Error())
+	case errors.Is(err, passcodes.ErrVoice):
+		p = told(http.StatusConflict, "no-voice", "This cannot be spoken in a call", fault.Why(err))
 	case errors.As(err, &full):
 		p = told(http.StatusTooManyRequests, "limit-reached", "Too many passcodes were asked for", full.Error())
 		p.RetryAt = &full.Until

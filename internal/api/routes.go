@@ -16,7 +16,7 @@ func (a *API) answerRoutes(c *gin.Context) {
 	for _, record := range a.engine.Roster.Book().Routes {
 		r := record.Route
 		one := client.Route{Name: r.Name, Countries: append([]string{}, r.Countries...), Prefixes: append([]string{}, r.Prefixes...),
-			Kinds: []string{}, Senders: append([]string{}, r.Senders...), Gateways: []client.Leg{}}
+			Kinds: []string{}, Senders: append([]string{}, r.Senders...), Gateways: []client.Leg{}, Prefer: r.Prefer}
 		for _, kind := range r.Kinds {
 			one.Kinds = append(one.Kinds, string(kind))
 		}
@@ -43,7 +43,7 @@ func (a *API) putRoutes(c *gin.Context) {
 	}
 	routes := make([]route.Route, len(n.Items))
 	for i, r := range n.Items {
-		routes[i] = route.Route{Name: r.Name, Countries: r.Countries, Prefixes: r.Prefixes, Senders: r.Senders}
+		routes[i] = route.Route{Name: r.Name, Countries: r.Countries, Prefixes: r.Prefixes, Senders: r.Senders, Prefer: r.Prefer}
 		for _, kind := range r.Kinds {
 			routes[i].Kinds = append(routes[i].Kinds, pace.Kind(kind))
 		}

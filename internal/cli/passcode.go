@@ -24,6 +24,9 @@ func (a *app) passcode() *cobra.Command {
 		a.passcodeFunnel(),
 		a.passcodeLimits(),
 		a.passcodeBlock(),
+		a.passcodeSuspicion(),
+		a.passcodeRules(),
+		a.passcodeAlarm(),
 	)
 }
 
@@ -79,6 +82,7 @@ func (a *app) passcodeIssue() *cobra.Command {
 	f.StringVar(&n.Reference, "reference", "", "a reference of your own")
 	f.StringVar(&n.Domain, "domain", "", "the host that the code is bound to, so that phones fill it in there")
 	f.StringVar(&n.AppHash, "app-hash", "", "the hash of the app that is meant")
+	f.IntVar(&n.SuspicionMost, "suspicion-most", 0, "how suspicious it may be, at most, to be sent: 1 to 100; not asked if not given")
 	f.BoolVar(&n.Reveal, "reveal", false, "show the code; takes a key for practice")
 	f.StringVar(&token, "idempotency-key", "", "repeating the same request with it sends nothing more")
 	return cmd
@@ -112,6 +116,20 @@ func (a *app) showPasscode(cmd *cobra.Command, p client.Passcode) error {
 	line("template", p.Template)
 	line("language", p.Language)
 	line("message", p.Message)
+	for i, t := range p.Texts {
+		name, way := "", "text"
+		if i == 0 {
+			name = "went"
+		}
+		if t.Spoken {
+			way = "call"
+		}
+		fmt.Fprintf(out, "  %-10s %s  %s through %s: %s  %s\n", name, a.at(t.CreatedAt), way, t.Gateway, strings.TrimSpace(t.State+" "+t.Cause), t.Message)
+	}
+	if s := p.Suspicion; s != nil {
+		fmt.Fprintf(out, "\nsuspicion ")
+		a.writeSuspicion(cmd, *s)
+	}
 	if p.Again {
 		fmt.Fprintln(cmd.ErrOrStderr(), "The same was asked for before: nothing was sent now.")
 	}
@@ -204,19 +222,24 @@ func verdictWords(v client.PasscodeVerdict) string {
 }
 
 func (a *app) passcodeAgain() *cobra.Command {
-	var anyway bool
+	var how client.PasscodeAgain
+	var voice bool
 	cmd := &cobra.Command{Use: "again ID", Short: "Send the same code again", Args: cobra.ExactArgs(1),
 		Long: "Sends the same code again while it lives, after a pause that grows, three times at most; through\n" +
 			"another gateway than the one that was silent, if there is one. What was delivered is sent again\n" +
-			"with --anyway only.",
+			"with --anyway only. --voice lets it be spoken in a call, where a gateway offers that.",
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			p, err := c.Again(cmd.Context(), args[0], anyway)
+			if voice {
+				how.By = "voice"
+			}
+			p, err := c.AgainBy(cmd.Context(), args[0], how)
 			if err != nil {
 				return err
 			}
 			return a.showPasscode(cmd, p)
 		})}
-	cmd.Flags().BoolVar(&anyway, "anyway", false, "although the last text was delivered")
+	cmd.Flags().BoolVar(&how.Anyway, "anyway", false, "although the last text was delivered")
+	cmd.Flags().BoolVar(&voice, "voice", false, "spoken in a call")
 	return cmd
 }
 
@@ -339,7 +362,7 @@ func (a *app) passcodeLimits() *cobra.Command {
 		Short: "How many passcodes are sent at most; set it with --set",
 		Long: "Lists the limits that hold. --set number/hour=5 sets one, none lets none hold, usual takes it back;\n" +
 			"what it can be by: number, address (of the end user), network, range (numbers that differ in their\n" +
-			"last three digits), purpose, country and key, each a minute, an hour or a day. No window, wherever it\n" +
+			"last three digits), stretch (in their last five), purpose, country and key, each a minute, an hour or a day. No window, wherever it\n" +
 			"begins, holds more.",
 		Example: "  pigeon passcode limits\n  pigeon passcode limits --set number/hour=3 --set country/day=none\n" +
 			"  pigeon passcode limits --usual",
@@ -439,7 +462,7 @@ func (a *app) blockAdd() *cobra.Command {
 	var n client.NewPasscodeBlock
 	cmd := &cobra.Command{
 		Use:   "add WHAT VALUE",
-		Short: "Block a number, a range, a country, an address or a network",
+		Short: "Block a number, a range, a stretch, a country, an address or a network",
 		Example: "  pigeon passcode block add number +447700900123 --for 24h --why \"it asks again and again\"\n" +
 			"  pigeon passcode block add range +447700900123      # and all that differ in their last three digits\n" +
 			"  pigeon passcode block add network 192.0.2.7",

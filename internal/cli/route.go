@@ -130,6 +130,7 @@ func (a *app) routeSet() *cobra.Command {
 	f.StringSliceVar(&n.Prefixes, "prefix", nil, "only numbers that begin so, such as +4477")
 	f.StringSliceVar(&n.Kinds, "kind", nil, "only these kinds: otp, transactional, bulk")
 	f.StringArrayVar(&n.Senders, "sender", nil, "only this sender; may be given several times")
+	f.StringVar(&n.Prefer, "prefer", "", "conversion: passcodes go, country by country, through the gateway whose codes get used")
 	f.StringVar(&before, "before", "", "the route to stand before")
 	return cmd
 }
@@ -147,6 +148,9 @@ func kept(cmd *cobra.Command, asked *client.Route, now client.Route) {
 	}
 	if !set("gateway") {
 		asked.Gateways = now.Gateways
+	}
+	if !set("prefer") {
+		asked.Prefer = now.Prefer
 	}
 }
 
@@ -166,6 +170,10 @@ func (a *app) printRoutes(cmd *cobra.Command, r client.Routes) error {
 				legs[j], by = fmt.Sprintf("%s (%d)", leg.Gateway, leg.Weight), " or "
 			}
 		}
+		through := strings.Join(legs, by)
+		if one.Prefer != "" {
+			through = "by codes that are used: " + strings.Join(legs, " or ")
+		}
 		rows = append(
 			rows,
 			[]string{
@@ -174,7 +182,7 @@ func (a *app) printRoutes(cmd *cobra.Command, r client.Routes) error {
 				all(append(slices.Clone(one.Countries), one.Prefixes...)),
 				all(one.Kinds),
 				all(one.Senders),
-				strings.Join(legs, by),
+				through,
 			},
 		)
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"calmpigeon.example/internal/core/fraud"
 	"calmpigeon.example/internal/core/passcode"
 )
 
@@ -74,11 +75,13 @@ func scanPasscode(rows pgx.Rows) (p Passcode, err error) {
 	return p, err
 }
 
-// Counted is a counter of one of something.
+// Counted is a counter of one of something, with the numbers that were asked for.
 type Counted struct {
 	By      passcode.By
 	Value   string
 	Counter passcode.Counter
+	Ledger  fraud.Ledger
+	JudgeAt time.Time // from when on there is something to judge; zero: there is not
 }
 
 // compare orders counters as they are locked: two sets that meet wait, and never for each other.
@@ -104,12 +107,22 @@ func (s *Store) HoldCounters(ctx context.Context, set []Counted, now time.Time) 
 		return nil, fmt.Errorf("counting passcodes: %w", err)
 	}
 	held, err := query(ctx, s.hot(), func(rows pgx.Rows) (c Counted, err error) {
-		var kept []byte
-		if err = rows.Scan(&c.By, &c.Value, &kept); err == nil && c.Counter.UnmarshalBinary(kept) != nil {
+		var kept, asked []byte
+		var at *time.Time
+		if err = rows.Scan(&c.By, &c.Value, &kept, &asked, &at); err != nil {
+			return c, err
+		}
+		if c.Counter.UnmarshalBinary(kept) != nil {
 			c.Counter = passcode.Counter{} // what cannot be read counts nothing, and is written anew
 		}
-		return c, err
-	}, `SELECT c.by_what, c.value, c.counter FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS n (by_what, value, i)
+		if c.Ledger.UnmarshalBinary(asked) != nil {
+			c.Ledger = fraud.Ledger{}
+		}
+		if at != nil {
+			c.JudgeAt = *at
+		}
+		return c, nil
+	}, `SELECT c.by_what, c.value, c.counter, c.asked, c.judge_at FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS n (by_what, value, i)
 		JOIN passcode_counts c USING (by_what, value) ORDER BY n.i FOR UPDATE OF c`, by, values)
 	if err != nil {
 		return nil, fmt.Errorf("reading how many passcodes were sent: %w", err)
@@ -122,14 +135,17 @@ func (s *Store) PutCounters(ctx context.Context, set []Counted, now time.Time) e
 	if len(set) == 0 {
 		return nil
 	}
-	kept := make([][]byte, len(set))
+	kept, asked := make([][]byte, len(set)), make([][]byte, len(set))
 	for i := range set {
 		kept[i], _ = set[i].Counter.AppendBinary(nil)
+		asked[i], _ = set[i].Ledger.AppendBinary([]byte{})
 	}
 	var b pgx.Batch
-	b.Queue(`UPDATE passcode_counts c SET counter = n.counter, at = $4
-		FROM unnest($1::text[], $2::text[], $3::bytea[]) AS n (by_what, value, counter) WHERE c.by_what = n.by_what AND c.value = n.value`,
-		words(set, func(c *Counted) passcode.By { return c.By }), words(set, func(c *Counted) string { return c.Value }), kept, now)
+	b.Queue(`UPDATE passcode_counts c SET counter = n.counter, asked = n.asked, judge_at = n.judge_at, at = $6
+		FROM unnest($1::text[], $2::text[], $3::bytea[], $4::bytea[], $5::timestamptz[]) AS n (by_what, value, counter, asked, judge_at)
+		WHERE c.by_what = n.by_what AND c.value = n.value`,
+		words(set, func(c *Counted) passcode.By { return c.By }), words(set, func(c *Counted) string { return c.Value }), kept, asked,
+		column(set, func(c *Counted) *time.Time { return orNone(c.JudgeAt) }), now)
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("writing how many passcodes were sent: %w", err)
 	}

@@ -1,14 +1,19 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Table from "react-bootstrap/Table";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type PasscodeBlock, type PasscodeFared, type PasscodeFunnel, type PasscodeLimit } from "../api/client";
+import type { Moment } from "../parts/Chart";
 import { amount } from "../parts/amount";
 import { Fault, Refused } from "../parts/Refused";
 import { roughly, when } from "../parts/time";
 import { countryName } from "../parts/words";
+import { Alarms, Rules } from "./PasscodeAlarms";
+import { LastPasscodes } from "./PasscodePage";
+
+const Chart = lazy(() => import("../parts/Chart"));
 
 const spans: Record<string, { words: string; hours: number }> = {
   day: { words: "the last 24 hours", hours: 24 },
@@ -97,11 +102,42 @@ function Side({ r, by, span }: { r: PasscodeFunnel; by: By; span: string }) {
   );
 }
 
+/** How many were issued and used, hour by hour or day by day. */
+function Course({ since, daily }: { since: string; daily: boolean }) {
+  const { data } = useQuery({
+    queryKey: ["passcode funnel", since, "hour"],
+    queryFn: () => got(api.GET("/v1/passcode-funnel", { params: { query: { since, by: "hour" } } })),
+    refetchInterval: 15000,
+    placeholderData: keepPreviousData,
+  });
+  if (!data) return null;
+  const step = daily ? 86400e3 : 3600e3;
+  const known = new Map(data.groups.map((g) => [Date.parse(g.at ?? ""), g]));
+  const from = Date.parse(data.since);
+  const moments: Moment[] = Array.from({ length: Math.round((Date.parse(data.until) - from) / step) }, (_, i) => {
+    const at = from + i * step;
+    return { at, issued: known.get(at)?.issued ?? 0, used: known.get(at)?.right ?? 0 };
+  });
+  return (
+    <Suspense fallback={<div style={{ height: 220 }} />}>
+      <Chart
+        title={daily ? "Issued and used, day by day" : "Issued and used, hour by hour"}
+        moments={moments}
+        series={[
+          { name: "issued", colour: "var(--plum)" },
+          { name: "used", colour: "var(--teal)" },
+        ]}
+      />
+    </Suspense>
+  );
+}
+
 const things: Record<PasscodeLimit["by"], string> = {
   number: "a number",
   address: "an address",
   network: "a network",
-  range: "a range of numbers",
+  range: "a range of 1,000 numbers",
+  stretch: "a stretch of 100,000 numbers",
   purpose: "a purpose",
   country: "a country",
   key: "a key",
@@ -219,7 +255,7 @@ function Blocks() {
             setForm({ ...form, what: e.target.value });
           }}
         >
-          {["number", "range", "country", "address", "network"].map((w) => (
+          {["number", "range", "stretch", "country", "address", "network"].map((w) => (
             <option key={w}>{w}</option>
           ))}
         </Form.Select>
@@ -272,6 +308,7 @@ export function Passcodes() {
           ))}
         </Form.Select>
       </div>
+      <Alarms />
       {error && !data && <Refused error={error} />}
       {data && data.all.issued === 0 && (
         <p className="empty">
@@ -283,8 +320,11 @@ export function Passcodes() {
         <>
           <Steps all={data.all} />
           <Side r={data} by={by} span={span} />
+          <Course since={since} daily={spans[span]!.hours > 192} />
+          <LastPasscodes />
         </>
       )}
+      <Rules />
       <Limits />
       <Blocks />
     </div>

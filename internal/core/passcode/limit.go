@@ -25,11 +25,12 @@ const (
 	Key     By = "key"
 	Purpose By = "purpose"
 	Country By = "country"
-	Range   By = "range" // numbers that differ in their last three digits only
+	Range   By = "range"   // numbers that differ in their last three digits only
+	Stretch By = "stretch" // numbers that differ in their last five digits only
 )
 
 // Bys are all of them, the narrowest first.
-var Bys = []By{Number, Address, Network, Range, Purpose, Country, Key}
+var Bys = []By{Number, Address, Network, Range, Stretch, Purpose, Country, Key}
 
 // Window is in what time they are counted: in every minute, hour or day, wherever it begins.
 type Window int
@@ -119,12 +120,17 @@ func NetworkOf(a netip.Addr) netip.Prefix {
 	return p
 }
 
-// rangeDigits is how many last digits the numbers of a range may differ in.
-const rangeDigits = 3
+// rangeDigits and stretchDigits are how many last digits the numbers of a range, and of a stretch, may differ in.
+const rangeDigits, stretchDigits = 3, 5
 
 // RangeOf are the numbers that differ from one, in E.164, in their last three digits only.
-func RangeOf(e164 string) string {
-	return e164[:max(len(e164)-rangeDigits, 0)] + strings.Repeat("x", min(rangeDigits, len(e164)))
+func RangeOf(e164 string) string { return alike(e164, rangeDigits) }
+
+// StretchOf are the numbers that differ from one in their last five digits only.
+func StretchOf(e164 string) string { return alike(e164, stretchDigits) }
+
+func alike(e164 string, digits int) string {
+	return e164[:max(len(e164)-digits, 0)] + strings.Repeat("x", min(digits, len(e164)))
 }
 
 // Counter counts what was sent for one of something, step by step. The zero value counted nothing.

@@ -32,6 +32,9 @@ type Route struct {
 	Kinds     []pace.Kind `json:"kinds"`
 	Senders   []string    `json:"senders"`
 	Gateways  []Leg       `json:"gateways"`
+	// Prefer is conversion where passcodes go, country by country, through the gateway whose codes get used; empty: the
+	// gateways stand in their order, or share by weight.
+	Prefer string `json:"prefer,omitempty"`
 }
 
 // Leg is one gateway of a route. Weights of 0 mean that the order counts.
@@ -90,6 +93,12 @@ func (r Route) Check() error {
 	}
 	if weighted > 0 && weighted < len(r.Gateways) {
 		return fail("gateways: some have a weight and some have none; give all of them one, or none")
+	}
+	switch {
+	case r.Prefer != "" && r.Prefer != Conversion:
+		return fail("prefer %q: accepted is conversion, or nothing", r.Prefer)
+	case r.Prefer == Conversion && weighted > 0:
+		return fail("prefer: conversion puts gateways in order, and so do weights; give one of them")
 	}
 	return nil
 }

@@ -84,6 +84,8 @@ func TestCheckNamesTheField(t *testing.T) {
 		"gateways: there is no":  func(r *Route) { r.Gateways = nil },
 		"gateways: a stands":     func(r *Route) { r.Gateways = []Leg{{"a", 0}, {"a", 0}} },
 		"gateways: weight -1":    func(r *Route) { r.Gateways = []Leg{{"a", -1}} },
+		"prefer \"speed\"":       func(r *Route) { r.Prefer = "speed" },
+		"prefer: conversion":     func(r *Route) { r.Prefer = Conversion },
 		"gateways: some have a ": func(r *Route) { r.Gateways = []Leg{{"a", 1}, {"b", 0}} },
 	} {
 		r := good

@@ -441,6 +441,11 @@ func (t *Template) write(lang string, p piece, values map[string]any) (string, e
 	return written, nil
 }
 
+// RegisteredAt reports whether any of its texts is registered for a country with a gateway.
+func (t *Template) RegisteredAt(country, gateway string) bool {
+	return slices.ContainsFunc(t.Registered, func(r Registration) bool { return r.Country == country && r.Gateway == gateway })
+}
+
 // Registration finds where the text is registered for a country and gateway,
 // and checks that it is worded so. Without a registration there is none; a
 // text that is worded otherwise gives an [*Error].

@@ -15,6 +15,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/span"
 	"calmpigeon.example/internal/engine/gather"
@@ -47,6 +48,8 @@ func bulk(a store.Acceptance) (rows, bytes int) {
 type Intake struct {
 	kit.Kit
 	Policy Policy
+	// Fared is how the last passcodes through a gateway to a country fared; nil: it is not known.
+	Fared  func(gateway, country string) route.Fared
 	accept *gather.Gather[store.Acceptance, *store.Idempotency]
 }
 

@@ -331,7 +331,11 @@ func (in *Intake) ways(p Plan, d Draft, tmpl *template.Template, book *roster.Bo
 	r, ok := book.Route(route.Case{Number: p.Number.Number, Country: p.Country, Kind: p.Kind, Sender: named})
 	if ok {
 		w := ways{Route: r.Name}
-		order := r.Order(cmp.Or(d.Draw, p.ID.String()))
+		drawn := cmp.Or(d.Draw, p.ID.String())
+		order, preferred := r.Order(drawn), ""
+		if r.Prefer == route.Conversion && p.Kind == pace.OTP && in.Fared != nil {
+			order, preferred = route.Prefer(order, func(g string) route.Fared { return in.Fared(g, p.Country) }, in.Now(), route.Draw(drawn))
+		}
 		for _, name := range order {
 			if i := slices.IndexFunc(all, func(g *roster.Gateway) bool { return g.Name == name }); i >= 0 {
 				w.gateways = append(w.gateways, all[i])
@@ -339,11 +343,17 @@ func (in *Intake) ways(p Plan, d Draft, tmpl *template.Template, book *roster.Bo
 		}
 		if len(w.gateways) > 0 {
 			because := fmt.Sprintf("route %s: %s", r.Name, strings.Join(order, ", then "))
+			if preferred != "" {
+				because = "route " + r.Name + ", " + preferred
+			}
 			if r.Weighted() {
 				because = fmt.Sprintf("route %s, by weight: %s", r.Name, strings.Join(order, ", else "))
 			}
 			return w, because
 		}
+	}
+	if texting := slices.DeleteFunc(slices.Clone(all), func(g *roster.Gateway) bool { return g.Dialect.Takes.Voice }); len(texting) > 0 {
+		all = texting // nobody is called who was to be written to
 	}
 	if len(all) == 1 {
 		return ways{gateways: all}, "the only gateway"

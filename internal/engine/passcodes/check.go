@@ -6,11 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/core/phone"
@@ -87,9 +90,16 @@ type Sent struct {
 	Warnings []intake.Warning
 }
 
+// Resend is how a passcode is sent again.
+type Resend struct {
+	Anyway bool // although the last text was delivered
+	Voice  bool // spoken in a call
+}
+
 // Again sends the same code once more, while it lives: after a pause that grows, a few times, and through another gateway
-// than the one that was silent, if there is one. Where the last text was delivered it does so only if it is meant.
-func (p *Passcodes) Again(ctx context.Context, key store.Key, id uuid.UUID, anyway bool) (Sent, error) {
+// than the one that was silent, if there is one, or spoken in a call. Where the last text was delivered it does so only if
+// it is meant.
+func (p *Passcodes) Again(ctx context.Context, key store.Key, id uuid.UUID, how Resend) (Sent, error) {
 	record, err := p.Store.Passcode(ctx, id)
 	if err != nil {
 		return Sent{}, err
@@ -101,7 +111,7 @@ func (p *Passcodes) Again(ctx context.Context, key store.Key, id uuid.UUID, anyw
 	if err != nil {
 		return Sent{}, err
 	}
-	if last.State == delivery.Delivered && !anyway {
+	if last.State == delivery.Delivered && !how.Anyway {
 		return Sent{}, ErrDelivered
 	}
 	plain, err := p.Roster.OpenFor(record.ID.String(), record.Sealed)
@@ -120,7 +130,13 @@ func (p *Passcodes) Again(ctx context.Context, key store.Key, id uuid.UUID, anyw
 			d.Rather = g.Name
 		}
 	}
-	plan, faults, err := p.Intake.Plan(d, smstext.Level(key.Cure), intake.Whole)
+	var plan intake.Plan
+	var faults fault.Faults
+	if how.Voice {
+		plan, d, err = p.call(d, key, record, k.Code)
+	} else {
+		plan, faults, err = p.Intake.Plan(d, smstext.Level(key.Cure), intake.Whole)
+	}
 	if err != nil {
 		return Sent{}, err
 	}
@@ -154,7 +170,7 @@ func (p *Passcodes) Again(ctx context.Context, key store.Key, id uuid.UUID, anyw
 			return err
 		}
 		if full := c.admit(one.subjects, now); full != nil {
-			return full
+			return p.slowed(record, full, plan)
 		}
 		if _, err := tx.Accept(ctx, acceptance); err != nil {
 			return err
@@ -173,6 +189,53 @@ func (p *Passcodes) Again(ctx context.Context, key store.Key, id uuid.UUID, anyw
 	}
 	p.announce(m)
 	return Sent{record, plan.Gateway.Name, plan.Warnings}, nil
+}
+
+// call plans a draft through the first gateway that speaks it in a call: in its own words, or, where such a gateway takes
+// only what is registered with it, in those of a template that is.
+func (p *Passcodes) call(d intake.Draft, key store.Key, record store.Passcode, code string) (intake.Plan, intake.Draft, error) {
+	var whys []string
+	book := p.Roster.Book()
+	for _, g := range p.Roster.All() {
+		if !g.Dialect.Takes.Voice {
+			continue
+		}
+		drafts := []intake.Draft{d}
+		if g.Dialect.Takes.Texts == dialect.Registered {
+			drafts = nil
+			for _, t := range book.Templates() {
+				if t.Template.RegisteredAt(record.Country, g.Name) {
+					one := d
+					one.Template, one.Text, one.Language = t.Name, "", d.Language
+					one.Fields = given(t.Template, nil, code, record.EndsAt.Sub(record.CreatedAt))
+					drafts = append(drafts, one)
+				}
+			}
+			slices.SortStableFunc(drafts, func(a, b intake.Draft) int { // its own first
+				own := func(d intake.Draft) int { return map[bool]int{true: 0, false: 1}[d.Template == record.Template] }
+				return own(a) - own(b)
+			})
+		}
+		why := "no template is registered with it that it could speak"
+		for _, one := range drafts {
+			one.Gateway, one.Sender = g.Name, ""
+			plan, faults, err := p.Intake.Plan(one, smstext.Level(key.Cure), intake.Whole)
+			if err != nil {
+				return plan, one, err
+			}
+			if len(faults) == 0 && strings.Contains(plan.Text, code) {
+				return plan, one, nil
+			}
+			if why = "its words do not hold the code"; len(faults) > 0 {
+				why = faults[0].Wrong
+			}
+		}
+		whys = append(whys, g.Name+": "+why)
+	}
+	if whys == nil {
+		return intake.Plan{}, d, fault.Because(ErrVoice, "no gateway calls")
+	}
+	return intake.Plan{}, d, fault.Because(ErrVoice, "%s", strings.Join(whys, "; "))
 }
 
 // mayGoAgain says why a passcode may not be sent again now.

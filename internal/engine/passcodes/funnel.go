@@ -8,6 +8,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/latency"
 	"calmpigeon.example/internal/store"
+	"github.com/google/uuid"
 )
 
 // Bys are by what passcodes are held side by side.
@@ -111,4 +112,26 @@ func (p *Passcodes) messages(ctx context.Context, f store.Funnel) (delivery.Tall
 	}
 	return p.Store.Tally(ctx, store.Filter{Labels: []string{wanted}, Gateway: f.Gateway, Country: f.Country, Template: f.Template,
 		Since: f.Since, Until: f.Until})
+}
+
+// textsMost is how many messages can bear a passcode.
+const textsMost = 20
+
+// Texts are the messages that bear a passcode, in their order: those to its number for its purpose, until there was a
+// newer one.
+func (p *Passcodes) Texts(ctx context.Context, r store.Passcode) ([]store.Message, error) {
+	until := r.EndsAt
+	newer, err := p.Store.Passcodes(ctx, r.Number, r.Purpose, store.Floor(until), textsMost)
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range newer {
+		if one.CreatedAt.After(r.CreatedAt) && one.CreatedAt.Before(until) {
+			until = one.CreatedAt
+		}
+	}
+	found, err := p.Store.Find(ctx, store.Filter{To: r.Number, Labels: []string{purposeLabel + "=" + r.Purpose}, Since: r.CreatedAt, Until: until},
+		uuid.Nil, textsMost)
+	slices.Reverse(found)
+	return found, err
 }

@@ -17,6 +17,8 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -24,13 +26,17 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/fraud"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/span"
+	"calmpigeon.example/internal/core/template"
 	"calmpigeon.example/internal/engine/gather"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/kit"
+	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
 
@@ -53,14 +59,17 @@ type Wants struct {
 	AppHash     string // of the app that is meant
 	Labels      map[string]string
 	Reveal      bool // the code is answered; only to keys for practice
+	// SuspicionMost is how suspicious it may be, at most; 0: it is not asked.
+	SuspicionMost int
 }
 
 // Issued is a passcode that was sent.
 type Issued struct {
 	store.Passcode
-	Code     string // only where it is revealed
-	Warnings []intake.Warning
-	Again    bool // the same request was made before
+	Code      string     // only where it is revealed
+	Suspected *Suspected // where it was asked
+	Warnings  []intake.Warning
+	Again     bool // the same request was made before
 }
 
 // Blocked is returned for what gets no passcodes.
@@ -80,6 +89,7 @@ var (
 	ErrOver      = errors.New("it is over")
 	ErrOften     = errors.New("it was sent as often as it may be")
 	ErrDelivered = errors.New("it was delivered")
+	ErrVoice     = errors.New("it cannot be spoken in a call")
 )
 
 // TooSoon is returned for a passcode that is to be sent again before its pause is over.
@@ -94,17 +104,32 @@ type Passcodes struct {
 	Random io.Reader
 
 	issue *gather.Gather[issuing, result]
+
+	issuedAt atomic.Int64                              // when the last was, in seconds of the machine's clock
+	usual    atomic.Pointer[float64]                   // share of numbers that use their code
+	fared    atomic.Pointer[map[[2]string]route.Fared] // by gateway and country
+	stopping sync.Mutex
+	stops    map[stop]store.AlarmStop // not written yet
 }
 
 // New makes one that sends once it runs.
 func New(k kit.Kit, in *intake.Intake, random io.Reader) *Passcodes {
-	p := &Passcodes{Kit: k, Intake: in, Random: random}
+	p := &Passcodes{Kit: k, Intake: in, Random: random, stops: map[stop]store.AlarmStop{}}
+	usual := fraud.UsedAssumed
+	p.usual.Store(&usual)
+	p.fared.Store(&map[[2]string]route.Fared{})
+	in.Fared = p.Fared
 	p.issue = gather.New(gather.Limits{Rows: 500, Linger: 2 * time.Millisecond}, nil, p.write)
 	return p
 }
 
-// Run sends what is asked for until ctx ends.
-func (p *Passcodes) Run(ctx context.Context) { p.issue.Run(ctx) }
+// Run sends what is asked for, and watches it, until ctx ends.
+func (p *Passcodes) Run(ctx context.Context) {
+	var parts sync.WaitGroup
+	parts.Go(func() { p.watch(ctx) })
+	p.issue.Run(ctx)
+	parts.Wait()
+}
 
 // issuing is a passcode that is about to be sent.
 type issuing struct {
@@ -161,11 +186,9 @@ func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Du
 	if w.Tries < 0 || w.Tries > 20 {
 		faults.Add("tries", fmt.Sprintf("%d is out of range", w.Tries), "1 to 20 wrong codes, or 0 for five")
 	}
-	if w.Address != "" {
-		if at, err = netip.ParseAddr(w.Address); err != nil {
-			faults.Add("address", fmt.Sprintf("%q is no IP address", w.Address), "that of the end user, such as 192.0.2.7 or 2001:db8::7")
-		}
-		at = at.Unmap().WithZone("")
+	at = readAddress(w.Address, &faults)
+	if w.SuspicionMost < 0 || w.SuspicionMost > 100 {
+		faults.Add("suspicion_most", fmt.Sprintf("%d is out of range", w.SuspicionMost), "1 to 100, or 0 where it is not asked")
 	}
 	if w.Domain != "" && w.AppHash != "" {
 		faults.Add("domain", "a text has one last line", "domain or app_hash, not both")
@@ -204,6 +227,18 @@ func (p *Passcodes) read(w Wants) (d intake.Draft, f passcode.Form, life time.Du
 	return d, f, life, at, faults
 }
 
+// readAddress reads that of an end user; none if it is not given.
+func readAddress(given string, faults *fault.Faults) netip.Addr {
+	if given == "" {
+		return netip.Addr{}
+	}
+	at, err := netip.ParseAddr(given)
+	if err != nil {
+		faults.Add("address", fmt.Sprintf("%q is no IP address", given), "that of the end user, such as 192.0.2.7 or 2001:db8::7")
+	}
+	return at.Unmap().WithZone("")
+}
+
 // say gives a draft its text. A template is rendered here, so that a last line can stand below it.
 func (p *Passcodes) say(
 	d *intake.Draft,
@@ -227,16 +262,12 @@ func (p *Passcodes) say(
 		d.Text, d.Language = last(text), ""
 		return language
 	}
-	d.Fields = maps.Clone(w.Fields)
-	if d.Fields == nil {
-		d.Fields = map[string]any{}
-	}
-	d.Fields["code"], d.Fields["minutes"] = code, passcode.Minutes(life)
-	if w.Domain == "" && w.AppHash == "" {
-		return w.Language
-	}
 	t, ok := p.Roster.Book().Template(w.Template)
 	if !ok { // the plan says so
+		return w.Language
+	}
+	d.Fields = given(t.Template, w.Fields, code, life)
+	if w.Domain == "" && w.AppHash == "" {
 		return w.Language
 	}
 	language = t.Template.For(w.Language, country)
@@ -249,6 +280,17 @@ func (p *Passcodes) say(
 	}
 	d.Template, d.Fields, d.Language, d.Text = "", nil, "", last(rendered.Text)
 	return language
+}
+
+// given are the fields of a template, with those that come from us.
+func given(t *template.Template, fields map[string]any, code string, life time.Duration) map[string]any {
+	all := map[string]any{}
+	maps.Copy(all, fields)
+	all["code"] = code
+	if must, may := t.Needs(); slices.Contains(append(must, may...), "minutes") {
+		all["minutes"] = passcode.Minutes(life)
+	}
+	return all
 }
 
 // Issue draws a code and sends it.
@@ -290,6 +332,17 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 	if b := p.blocked(plan, at, now); b != nil {
 		return Issued{}, b
 	}
+	var suspected *Suspected
+	if w.SuspicionMost > 0 {
+		s, err := p.Suspicion(ctx, plan.Number.Number.String(), "", w.Address)
+		if err != nil {
+			return Issued{}, err
+		}
+		if s.Score > w.SuspicionMost {
+			return Issued{}, &Suspicious{s, w.SuspicionMost}
+		}
+		suspected = &s
+	}
 	if token != "" {
 		if prior, err := p.Store.Token(ctx, key.ID, token); err == nil {
 			return p.repeat(ctx, w, prior)
@@ -316,17 +369,18 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 			CreatedAt:   m.CreatedAt,
 		}
 	}
+	p.issuedAt.Store(time.Now().Unix())
 	r, err := p.issue.Do(ctx, one)
 	switch {
 	case err != nil:
 		return Issued{}, fmt.Errorf("sending a passcode: %w", err)
 	case r.full != nil:
-		return Issued{}, r.full
+		return Issued{}, p.slowed(record, r.full, plan)
 	case r.prior != nil:
 		return p.repeat(ctx, w, *r.prior)
 	}
 	p.announce(m)
-	issued := Issued{Passcode: record, Warnings: plan.Warnings}
+	issued := Issued{Passcode: record, Warnings: plan.Warnings, Suspected: suspected}
 	if w.Reveal {
 		issued.Code = code
 	}
@@ -378,20 +432,39 @@ func (p *Passcodes) record(
 		), MessageID: m.ID, Gateway: m.GatewayID, Address: at, Reference: w.Reference, Template: w.Template}, nil
 }
 
-// blocked is the block because of which a passcode is not sent; nil if there is none.
+// blocked is the block, or the alarm, because of which a passcode is not sent; nil if there is none.
 func (p *Passcodes) blocked(plan intake.Plan, at netip.Addr, now time.Time) error {
+	book := p.Roster.Book()
 	for _, c := range values(plan.Number.Number.String(), plan.Country, "", uuid.Nil, at) {
-		if b, is := p.Roster.Book().Blocked(c.By, c.Value, now); is {
+		if b, is := book.Blocked(c.By, c.Value, now); is {
 			return &Blocked{b}
+		}
+		if a, is := book.Stopping(fraud.Block, c.By, c.Value, now); is {
+			p.noteStop(a.ID, plan.Price, plan.Priced)
+			return &Alarmed{a, nil}
 		}
 	}
 	return nil
 }
 
+// slowed is why a limit is reached: that an alarm stands, where it is a limit of that.
+func (p *Passcodes) slowed(r store.Passcode, full *passcode.Full, plan intake.Plan) error {
+	if full.Limit != fraud.Slowed(full.By) {
+		return full
+	}
+	for _, c := range values(r.Number, r.Country, r.Purpose, r.KeyID, r.Address) {
+		if a, is := p.Roster.Book().Stopping(fraud.Slow, c.By, c.Value, p.Now()); is && c.By == full.By {
+			p.noteStop(a.ID, plan.Price, plan.Priced)
+			return &Alarmed{a, full}
+		}
+	}
+	return full
+}
+
 // values are the things that a passcode is counted by.
 func values(number, country, purpose string, key uuid.UUID, at netip.Addr) []store.Counted {
 	all := []store.Counted{{By: passcode.Number, Value: number}, {By: passcode.Range, Value: passcode.RangeOf(number)},
-		{By: passcode.Country, Value: country}, {By: passcode.Purpose, Value: purpose}, {By: passcode.Key, Value: key.String()}}
+		{By: passcode.Stretch, Value: passcode.StretchOf(number)}, {By: passcode.Country, Value: country}, {By: passcode.Purpose, Value: purpose}, {By: passcode.Key, Value: key.String()}}
 	if at.IsValid() {
 		all = append(all, store.Counted{By: passcode.Address, Value: at.String()},
 			store.Counted{By: passcode.Network, Value: passcode.NetworkOf(at).String()})
@@ -399,13 +472,36 @@ func values(number, country, purpose string, key uuid.UUID, at netip.Addr) []sto
 	return all
 }
 
-// subjects are those of them for which a limit holds.
+// subjects are those of them for which a limit holds, or which are watched.
 func (p *Passcodes) subjects(r store.Passcode) []store.Counted {
-	limits := p.Roster.Book().Limits
+	book, now := p.Roster.Book(), p.Now()
 	return slices.DeleteFunc(
 		values(r.Number, r.Country, r.Purpose, r.KeyID, r.Address),
-		func(c store.Counted) bool { return len(limits[c.By]) == 0 },
+		func(c store.Counted) bool { return !watched(book, c.By) && len(limits(book, c, now)) == 0 },
 	)
+}
+
+// watched reports whether a rule judges who asks by, or lies in, such a thing.
+func watched(book *roster.Book, by passcode.By) bool {
+	on := func(r fraud.Rule) bool { return book.Acts[r] != fraud.Off }
+	switch by {
+	case passcode.Range:
+		return on(fraud.Sequence) || on(fraud.Untouched)
+	case passcode.Stretch:
+		return on(fraud.Untouched)
+	case passcode.Address, passcode.Network:
+		return on(fraud.Asking)
+	}
+	return false
+}
+
+// limits are those that hold for one of something.
+func limits(book *roster.Book, c store.Counted, now time.Time) []passcode.Limit {
+	all := book.Limits[c.By]
+	if _, is := book.Stopping(fraud.Slow, c.By, c.Value, now); is {
+		all = append(slices.Clone(all), fraud.Slowed(c.By))
+	}
+	return all
 }
 
 // write sends a set, as far as limits leave room for it.
@@ -429,6 +525,7 @@ func (p *Passcodes) write(ctx context.Context, set []issuing) ([]result, error) 
 		var goes []store.Acceptance
 		for i, one := range set {
 			if results[i].full = counters.admit(one.subjects, now); results[i].full == nil {
+				counters.ask(one, now)
 				admitted, goes = append(admitted, i), append(goes, one.acceptance)
 			}
 		}
@@ -451,13 +548,13 @@ func (p *Passcodes) write(ctx context.Context, set []issuing) ([]result, error) 
 
 // counters are those that a set needs, locked.
 type counters struct {
-	held   []store.Counted
-	at     map[[2]string]int
-	limits map[passcode.By][]passcode.Limit
+	held []store.Counted
+	at   map[[2]string]int
+	book *roster.Book
 }
 
 func (p *Passcodes) hold(ctx context.Context, tx *store.Store, set []issuing, now time.Time) (*counters, error) {
-	c := &counters{at: map[[2]string]int{}, limits: p.Roster.Book().Limits}
+	c := &counters{at: map[[2]string]int{}, book: p.Roster.Book()}
 	var needed []store.Counted
 	for _, one := range set {
 		for _, s := range one.subjects {
@@ -481,7 +578,32 @@ func (p *Passcodes) hold(ctx context.Context, tx *store.Store, set []issuing, no
 func (c *counters) admit(subjects []store.Counted, now time.Time) *passcode.Full {
 	all := make([]passcode.Subject, len(subjects))
 	for i, s := range subjects {
-		all[i] = passcode.Subject{By: s.By, Counter: &c.held[c.at[[2]string{string(s.By), s.Value}]].Counter, Limits: c.limits[s.By]}
+		all[i] = passcode.Subject{By: s.By, Counter: &c.of(s).Counter, Limits: limits(c.book, s, now)}
 	}
 	return passcode.Admit(now, all)
+}
+
+func (c *counters) of(s store.Counted) *store.Counted {
+	return &c.held[c.at[[2]string{string(s.By), s.Value}]]
+}
+
+// ask notes the number that a code goes to with all that is watched, and when there may be something to judge.
+func (c *counters) ask(one issuing, now time.Time) {
+	for _, s := range one.subjects {
+		if !watched(c.book, s.By) {
+			continue
+		}
+		h := c.of(s)
+		h.Ledger.Add(fraud.NumberOf(one.record.Number), one.record.ID, now)
+		at := h.Ledger.JudgeAt(s.By, now)
+		if at.IsZero() {
+			continue
+		}
+		if at.Before(now) { // it was judged already, and something is still not known
+			at = now.Add(judgedAgain)
+		}
+		if h.JudgeAt.IsZero() || at.Before(h.JudgeAt) {
+			h.JudgeAt = at
+		}
+	}
 }

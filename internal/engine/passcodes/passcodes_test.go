@@ -24,8 +24,8 @@ import (
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
-// dialect is that of a gateway that is never called.
-const dialect = "dialect: %s\nsubmit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
+// spoken is that of a gateway that is never called.
+const spoken = "dialect: %s\nsubmit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
 
 // counterDesk is where passcodes are sent and checked, with a clock of its own and two gateways that nobody calls.
 type counterDesk struct {
@@ -39,7 +39,7 @@ func open(t *testing.T) *counterDesk {
 	t.Helper()
 	gateways, s := rostertest.Roster(t)
 	for _, name := range []string{"first", "second"} {
-		rostertest.Gateway(t, gateways, fmt.Sprintf(dialect, name), roster.Settings{})
+		rostertest.Gateway(t, gateways, fmt.Sprintf(spoken, name), roster.Settings{})
 	}
 	if _, err := gateways.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, time.Now()); err != nil {
 		t.Fatal(err)
@@ -104,7 +104,7 @@ func TestAgain(t *testing.T) {
 	t.Parallel()
 	d := open(t)
 	p := d.issued("+447700900123")
-	again := func(anyway bool) (Sent, error) { return d.Again(t.Context(), d.key, p.ID, anyway) }
+	again := func(anyway bool) (Sent, error) { return d.Again(t.Context(), d.key, p.ID, Resend{Anyway: anyway}) }
 	refused := func(after string, err, want error) {
 		t.Helper()
 		if !errors.Is(err, want) {
@@ -178,7 +178,7 @@ func TestTheEndOfACode(t *testing.T) {
 	if c := d.verdict(q.ID, q.Code); c.Verdict != passcode.Ended {
 		t.Errorf("at its end it is %s", c.Verdict)
 	}
-	if _, err := d.Again(t.Context(), d.key, q.ID, true); !errors.Is(err, ErrOver) {
+	if _, err := d.Again(t.Context(), d.key, q.ID, Resend{Anyway: true}); !errors.Is(err, ErrOver) {
 		t.Errorf("at its end it is sent again: %v", err)
 	}
 	for _, sealed := range []bool{true, false} {

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/fraud"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/core/phone"
@@ -37,6 +38,10 @@ type Book struct {
 	// Limits are those that hold for passcodes.
 	Limits map[passcode.By][]passcode.Limit
 	blocks map[passcode.By]map[string]store.PasscodeBlock
+	// Acts are what is done when a rule finds something about passcodes.
+	Acts   map[fraud.Rule]fraud.Act
+	alarms map[about][]store.PasscodeAlarm // that stand
+	honest map[ruled]float64               // numbers an hour, as alarms were lifted
 }
 
 // Prices is the price list of a gateway.

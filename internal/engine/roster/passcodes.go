@@ -3,9 +3,11 @@ package roster
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
+	"calmpigeon.example/internal/core/fraud"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/store"
 )
@@ -36,8 +38,70 @@ func (r *Roster) readPasscodes(ctx context.Context, b *Book) error {
 			b.blocks[one.By][one.Value] = one
 		}
 	}
+	return r.readAlarms(ctx, b)
+}
+
+// about is what an alarm is about.
+type about struct {
+	by    passcode.By
+	value string
+}
+
+// ruled is that, and the rule.
+type ruled struct {
+	rule fraud.Rule
+	about
+}
+
+// readAlarms reads what rules found, and what was learnt from alarms that were lifted.
+func (r *Roster) readAlarms(ctx context.Context, b *Book) error {
+	set, err := r.store.PasscodeRules(ctx)
+	if err != nil {
+		return fmt.Errorf("reading what is done about fraud: %w", err)
+	}
+	b.Acts = maps.Clone(fraud.Usual)
+	maps.Copy(b.Acts, set)
+	alarms, err := r.store.PasscodeAlarms(ctx, true, time.Time{}, blocksMost)
+	if err != nil {
+		return fmt.Errorf("reading alarms: %w", err)
+	}
+	b.alarms, b.honest = map[about][]store.PasscodeAlarm{}, map[ruled]float64{}
+	for _, a := range alarms {
+		of := about{a.By, a.Value}
+		b.alarms[of] = append(b.alarms[of], a)
+	}
+	rates, err := r.store.HonestRates(ctx)
+	if err != nil {
+		return fmt.Errorf("reading what alarms were lifted: %w", err)
+	}
+	for _, h := range rates {
+		b.honest[ruled{h.Rule, about{h.By, h.Value}}] = h.PerHour
+	}
 	return nil
 }
+
+// Alarms are those that stand about something at a moment.
+func (b *Book) Alarms(by passcode.By, value string, now time.Time) (standing []store.PasscodeAlarm) {
+	for _, a := range b.alarms[about{by, value}] {
+		if a.Stands(now) {
+			standing = append(standing, a)
+		}
+	}
+	return standing
+}
+
+// Stopping is the alarm because of which something gets fewer passcodes, or none, at a moment; false if there is none.
+func (b *Book) Stopping(act fraud.Act, by passcode.By, value string, now time.Time) (store.PasscodeAlarm, bool) {
+	for _, a := range b.Alarms(by, value, now) {
+		if a.Act == act {
+			return a, true
+		}
+	}
+	return store.PasscodeAlarm{}, false
+}
+
+// Honest is how many numbers an hour there were when an alarm of a rule about something was lifted; zero if none was.
+func (b *Book) Honest(f fraud.Found) float64 { return b.honest[ruled{f.Rule, about{f.By, f.Value}}] }
 
 // longer reports whether a block stands longer than another.
 func longer(a, b store.PasscodeBlock) bool {

@@ -76,6 +76,7 @@ type Route struct {
 	Kinds     []pace.Kind `yaml:"kinds,omitempty"`
 	Senders   []string    `yaml:"senders,omitempty"`
 	Gateways  []Leg       `yaml:"gateways"`
+	Prefer    string      `yaml:"prefer,omitempty"`
 }
 
 // Leg is one gateway of a route.
@@ -149,6 +150,7 @@ func Write(r *roster.Roster) ([]byte, error) {
 			Prefixes:  record.Route.Prefixes,
 			Kinds:     record.Route.Kinds,
 			Senders:   record.Route.Senders,
+			Prefer:    record.Route.Prefer,
 		}
 		for _, leg := range record.Route.Gateways {
 			one.Gateways = append(one.Gateways, Leg(leg))

@@ -451,7 +451,8 @@ func (t *taking) routes(f File) error {
 	}
 	routes := make([]route.Route, len(f.Routes))
 	for i, r := range f.Routes {
-		routes[i] = route.Route{Name: r.Name, Countries: r.Countries, Prefixes: r.Prefixes, Kinds: r.Kinds, Senders: r.Senders}
+		routes[i] = route.Route{Name: r.Name, Countries: r.Countries, Prefixes: r.Prefixes, Kinds: r.Kinds, Senders: r.Senders,
+			Prefer: r.Prefer}
 		for _, leg := range r.Gateways {
 			if !t.broken[leg.Gateway] {
 				routes[i].Gateways = append(routes[i].Gateways, route.Leg(leg))

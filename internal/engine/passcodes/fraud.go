@@ -1,0 +1,486 @@
+package passcodes
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/fraud"
+	"calmpigeon.example/internal/core/passcode"
+	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/price"
+	"calmpigeon.example/internal/core/route"
+	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/store"
+)
+
+// Alarmed is returned for what gets fewer passcodes, or none, because an alarm stands.
+type Alarmed struct {
+	store.PasscodeAlarm
+	Full *passcode.Full // nil: it gets none
+}
+
+func (a *Alarmed) Error() string {
+	said := fmt.Sprintf("an alarm stands for the %s %s until %s: %s", a.By, a.Value, a.UntilAt.UTC().Format(time.RFC3339), a.Rule.About())
+	if a.Full != nil {
+		said += fmt.Sprintf("; it gets %d an hour, one more from %s on", a.Full.Most, a.Full.Until.Format(time.RFC3339))
+	}
+	return said
+}
+
+// Suspected is how suspicious a request is, from 0 to 100, and why.
+type Suspected struct {
+	Score   int
+	Reasons []fraud.Reason
+}
+
+// Suspicious is returned for a request that is more suspicious than the caller allows.
+type Suspicious struct {
+	Suspected
+	Most int
+}
+
+func (s *Suspicious) Error() string {
+	said := make([]string, len(s.Reasons))
+	for i, r := range s.Reasons {
+		said[i] = r.Say
+	}
+	return fmt.Sprintf("its suspicion is %d of 100, and %d is allowed: %s", s.Score, s.Most, strings.Join(said, "; "))
+}
+
+// blockedPoints is how much it weighs that something is blocked.
+const blockedPoints = 100
+
+// Suspicion says how suspicious it would be to ask for a passcode for a number, from the address of an end user. It
+// counts for nothing.
+func (p *Passcodes) Suspicion(ctx context.Context, to, country, address string) (Suspected, error) {
+	var faults fault.Faults
+	r, err := phone.Read(to, country)
+	if err != nil {
+		faults.Add("to", fault.Why(err), "the number that a code would be sent to")
+	}
+	at := readAddress(address, &faults)
+	if faults != nil {
+		return Suspected{}, faults
+	}
+	now, number := p.Now(), r.Number.String()
+	request := fraud.Request{Number: fraud.NumberOf(number), Usual: *p.usual.Load()}
+	if verdict, why := p.Intake.Policy.Judge(r.Line, r.Country); verdict != sender.Allowed {
+		request.NoMobile = why
+	}
+	book := p.Roster.Book()
+	var blocked []fraud.Reason
+	var watched []store.Counted
+	for _, c := range values(number, r.Country, "", uuid.Nil, at) {
+		if b, is := book.Blocked(c.By, c.Value, now); is {
+			blocked = append(blocked, fraud.Reason{Points: blockedPoints, Say: (&Blocked{b}).Error()})
+		}
+		for _, a := range book.Alarms(c.By, c.Value, now) {
+			request.Standing = append(request.Standing, a.Evidence.Found)
+		}
+		if slices.Contains(fraud.Watched, c.By) {
+			watched = append(watched, c)
+		}
+	}
+	known, err := p.Store.PeekCounters(ctx, watched)
+	if err != nil {
+		return Suspected{}, err
+	}
+	settle, err := p.fates(ctx, known)
+	if err != nil {
+		return Suspected{}, err
+	}
+	for i := range known {
+		settle(&known[i].Ledger, now)
+		request.Subjects = append(request.Subjects, fraud.Subject{By: known[i].By, Value: known[i].Value, Ledger: known[i].Ledger})
+	}
+	score, reasons := fraud.Suspicion(request, now)
+	if blocked != nil {
+		score, reasons = blockedPoints, append(blocked, reasons...)
+	}
+	return Suspected{score, reasons}, nil
+}
+
+// fates reads what became of the passcodes that stand open in ledgers, and returns what notes it there.
+func (p *Passcodes) fates(ctx context.Context, of []store.Counted) (func(*fraud.Ledger, time.Time), error) {
+	var open []uuid.UUID
+	for _, c := range of {
+		for _, a := range c.Ledger.Asked {
+			if a.Fate != fraud.Used {
+				open = append(open, a.ID)
+			}
+		}
+	}
+	fates := map[uuid.UUID]store.PasscodeFate{}
+	if len(open) > 0 {
+		var err error
+		if fates, err = p.Store.PasscodeFates(ctx, open); err != nil {
+			return nil, err
+		}
+	}
+	arrived := func(id [16]byte) (yes, known bool) {
+		f, is := fates[id]
+		switch {
+		case !is:
+			return false, false
+		case f.State == delivery.Delivered:
+			return true, true
+		case f.State == delivery.Accepted || f.State == delivery.Enroute:
+			g := p.Roster.ByID(f.Gateway)
+			silent := g != nil && g.Dialect.Receipt == nil && g.Dialect.Query == nil // no more will ever be said
+			return silent, silent
+		}
+		return false, f.State.Final()
+	}
+	return func(l *fraud.Ledger, now time.Time) {
+		l.Settle(now, func(id [16]byte) bool { return fates[id].Used }, arrived)
+	}, nil
+}
+
+const (
+	// lookEvery is how often it is looked whether there is anything to judge, as long as passcodes are asked for;
+	// lookSeldom else.
+	lookEvery, lookSeldom = time.Second, 15 * time.Second
+	// awakeFor is how long after the last passcode.
+	awakeFor = 20 * time.Minute
+	// cohortEvery is how often it is counted how many were used, and countryEvery countries are judged.
+	cohortEvery, countryEvery = 10 * time.Second, time.Minute
+	// soon is how long after it was issued it is counted whether a passcode was used.
+	soon = time.Minute
+	// judgedMost is how many are judged at once, and judgedAgain after how long at the soonest the same again.
+	judgedMost, judgedAgain = 200, time.Minute
+	// usualDays is over how many days it is known what is usual, and usualHour how many codes an hour has at least to tell.
+	usualDays, usualHour = 7, 20
+	// CohortsKept is how long cohorts are kept, and AlarmsKept alarms that are over.
+	CohortsKept, AlarmsKept = 9 * 24 * time.Hour, 400 * 24 * time.Hour
+)
+
+// watch looks for fraud, and at how codes fare, until ctx ends.
+func (p *Passcodes) watch(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	var looked, counted, countries time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+			defer cancel()
+			if err := p.flushStops(last); err != nil {
+				p.Log.Warn("counting what was stopped", "error", err)
+			}
+			return
+		case <-tick.C:
+		}
+		now := time.Now()
+		awake := now.Unix()-p.issuedAt.Load() < int64(awakeFor.Seconds())
+		if !awake && now.Sub(looked) < lookSeldom {
+			continue
+		}
+		looked = now
+		err := errors.Join(p.flushStops(ctx), p.Judge(ctx))
+		if now.Sub(counted) >= cohortEvery {
+			counted = now
+			err = errors.Join(err, p.Count(ctx))
+		}
+		if now.Sub(countries) >= countryEvery {
+			countries = now
+			err = errors.Join(err, p.JudgeCountries(ctx))
+		}
+		if err != nil && ctx.Err() == nil {
+			p.Log.Error("watching passcodes", "error", err)
+		}
+	}
+}
+
+// Judge judges what there is to judge.
+func (p *Passcodes) Judge(ctx context.Context) error {
+	for {
+		now := p.Now()
+		due, err := p.Store.SubjectsToJudge(ctx, now, judgedMost)
+		if err != nil || len(due) == 0 {
+			return err
+		}
+		settle, err := p.fates(ctx, due)
+		if err != nil {
+			return err
+		}
+		var all []fraud.Found
+		for i := range due {
+			settle(&due[i].Ledger, now)
+			all = append(all, due[i].Ledger.Judge(due[i].By, due[i].Value, *p.usual.Load(), now)...)
+		}
+		// Raised first: who is killed in between judges again, and finds that the alarm stands.
+		if err := p.raise(ctx, all, now); err != nil {
+			return err
+		}
+		err = p.Store.Transact(ctx, func(tx *store.Store) error {
+			held, err := tx.HoldCounters(ctx, slices.Clone(due), now)
+			if err != nil {
+				return err
+			}
+			for i := range held {
+				h := &held[i]
+				settle(&h.Ledger, now)
+				if h.JudgeAt = h.Ledger.JudgeAt(h.By, now); !h.JudgeAt.IsZero() && h.JudgeAt.Before(now.Add(judgedAgain)) {
+					h.JudgeAt = now.Add(judgedAgain)
+				}
+			}
+			return tx.PutCounters(ctx, held, now)
+		})
+		if err != nil || len(due) < judgedMost {
+			return err
+		}
+	}
+}
+
+// raise raises alarms of what was found, where something is to be done about it, none stands, and it is more than what
+// is known to be honest.
+func (p *Passcodes) raise(ctx context.Context, all []fraud.Found, now time.Time) error {
+	book, raised := p.Roster.Book(), false
+	for _, f := range all {
+		act := book.Acts[f.Rule]
+		stands := slices.ContainsFunc(book.Alarms(f.By, f.Value, now), func(a store.PasscodeAlarm) bool { return a.Rule == f.Rule })
+		if act == fraud.Off || stands || !f.Above(book.Honest(f)) {
+			continue
+		}
+		a := store.PasscodeAlarm{ID: store.IDAt(now), Rule: f.Rule, By: f.By, Value: f.Value, Act: act, RaisedAt: now, PerHour: f.PerHour,
+			Evidence: store.AlarmEvidence{Found: f}}
+		for _, one := range f.Sample {
+			a.Evidence.Sample = append(a.Evidence.Sample, store.AlarmSample{Passcode: one.ID, Number: fmt.Sprintf("+%d", one.Number), At: one.At,
+				Codes: one.Codes})
+		}
+		is, err := p.Store.RaisePasscodeAlarm(ctx, a)
+		if err != nil {
+			return err
+		}
+		if is {
+			raised = true
+			p.Log.Warn("passcodes look like fraud", "rule", f.Rule, "by", f.By, "value", f.Value, "act", act, "evidence", f.Say())
+		}
+	}
+	if raised {
+		return p.Roster.Reload(ctx)
+	}
+	return nil
+}
+
+// Count counts how many passcodes were used soon after they were issued, and takes over how gateways' codes fare.
+func (p *Passcodes) Count(ctx context.Context) error {
+	now := p.Now()
+	for more := true; more; {
+		var err error
+		if more, err = p.Store.LookAtPasscodes(ctx, now.Add(-soon), fold); err != nil {
+			return err
+		}
+	}
+	if !slices.ContainsFunc(p.Roster.Book().Routes, func(r store.Route) bool { return r.Route.Prefer == route.Conversion }) {
+		return nil
+	}
+	all, err := p.Store.PasscodeConversions(ctx)
+	if err != nil {
+		return fmt.Errorf("reading how gateways' codes fare: %w", err)
+	}
+	fared := make(map[[2]string]route.Fared, len(all))
+	for _, c := range all {
+		if g := p.Roster.ByID(c.Gateway); g != nil {
+			fared[[2]string{g.Name, c.Country}] = route.Fared{N: c.N, Used: c.Used, At: c.At}
+		}
+	}
+	p.fared.Store(&fared)
+	return nil
+}
+
+// Fared is how the last passcodes through a gateway to a country fared.
+func (p *Passcodes) Fared(gateway, country string) route.Fared {
+	return (*p.fared.Load())[[2]string{gateway, country}]
+}
+
+// fold adds cohorts to how the last codes fared; it returns those that changed.
+func fold(last []store.Conversion, cohorts []store.Cohort) []store.Conversion {
+	changed := make([]store.Conversion, len(cohorts))
+	for i, c := range cohorts {
+		var f route.Fared
+		if at := slices.IndexFunc(last, func(l store.Conversion) bool { return l.Gateway == c.Gateway && l.Country == c.Country }); at >= 0 {
+			f = route.Fared{N: last[at].N, Used: last[at].Used, At: last[at].At}
+		}
+		f = f.With(c.N, c.Used, c.At)
+		changed[i] = store.Conversion{Gateway: c.Gateway, Country: c.Country, N: f.N, Used: f.Used, At: f.At}
+	}
+	return changed
+}
+
+// JudgeCountries works out what is usual, and looks whether a country suddenly rises.
+func (p *Passcodes) JudgeCountries(ctx context.Context) error {
+	now := p.Now()
+	hours, err := p.Store.PasscodeCohorts(ctx, "", now.Add(-usualDays*24*time.Hour))
+	if err != nil {
+		return err
+	}
+	usual := usualShare(hours)
+	p.usual.Store(&usual)
+	if p.Roster.Book().Acts[fraud.Rise] == fraud.Off || len(hours) == 0 {
+		return nil
+	}
+	late, err := p.Store.LateCountries(ctx, now.Add(-time.Hour-soon))
+	if err != nil {
+		return err
+	}
+	var all []fraud.Found
+	for _, c := range late {
+		h := fraud.Hours{Arrived: c.N, Used: c.Used, Days: now.Sub(hours[0].At).Hours() / 24}
+		if _, is := h.Judge(c.Country, usual, now); !is {
+			continue // not even if all of them arrived, and nothing were usual
+		}
+		of, err := p.Store.PasscodeCohorts(ctx, c.Country, now.Add(-usualDays*24*time.Hour))
+		if err != nil {
+			return err
+		}
+		h.UsualLeft, h.UsualUsed = busiest(of, now.Add(-time.Hour-soon), min(h.Days, usualDays))
+		messages, err := p.messages(ctx, store.Funnel{Country: c.Country, Since: now.Add(-time.Hour), Until: now})
+		if err != nil {
+			return err
+		}
+		h.Arrived = min(c.N, max(messages.ByState[delivery.Delivered], c.Used))
+		if f, is := h.Judge(c.Country, usual, now); is {
+			all = append(all, f)
+		}
+	}
+	return p.raise(ctx, all, now)
+}
+
+// usualShare is the share of codes that are used usually: that of the middle one of the hours that tell.
+func usualShare(hours []store.Cohort) float64 {
+	var shares []float64
+	for _, h := range hours {
+		if h.N >= usualHour {
+			shares = append(shares, float64(h.Used)/float64(h.N))
+		}
+	}
+	if len(shares) < 3 {
+		return fraud.UsedAssumed
+	}
+	slices.Sort(shares)
+	return shares[len(shares)/2]
+}
+
+// busiest is the hour of the day in which most codes are not used, on the average of days, before a moment.
+func busiest(hours []store.Cohort, before time.Time, days float64) (left, used float64) {
+	var by [24]struct{ left, used float64 }
+	for _, h := range hours {
+		if h.At.Before(before.Truncate(time.Hour)) {
+			of := &by[h.At.Hour()]
+			of.left, of.used = of.left+float64(h.N-h.Used), of.used+float64(h.Used)
+		}
+	}
+	top := slices.MaxFunc(by[:], func(a, b struct{ left, used float64 }) int { return cmp.Compare(a.left, b.left) })
+	return top.left / max(days, 1), top.used / max(days, 1)
+}
+
+// stop is an alarm and the currency of what it stopped.
+type stop struct {
+	alarm    uuid.UUID
+	currency string
+}
+
+// stopsMost is of how many alarms it is counted at the same time what they stop.
+const stopsMost = 10_000
+
+// noteStop counts what is not sent because of an alarm. It is written later: a flood has to cost nothing.
+func (p *Passcodes) noteStop(alarm uuid.UUID, cost price.Money, priced bool) {
+	p.stopping.Lock()
+	defer p.stopping.Unlock()
+	k := stop{alarm: alarm}
+	if priced {
+		k.currency = cost.Currency()
+	}
+	s, known := p.stops[k]
+	if !known && len(p.stops) >= stopsMost {
+		return
+	}
+	s.AlarmID, s.Currency = k.alarm, k.currency
+	s.N++
+	if priced {
+		s.Micros += cost.Micros()
+	}
+	p.stops[k] = s
+}
+
+func (p *Passcodes) flushStops(ctx context.Context) error {
+	p.stopping.Lock()
+	set := make([]store.AlarmStop, 0, len(p.stops))
+	for _, s := range p.stops {
+		set = append(set, s)
+	}
+	p.stops = map[stop]store.AlarmStop{}
+	p.stopping.Unlock()
+	if len(set) == 0 {
+		return nil
+	}
+	err := p.Store.AddAlarmStops(ctx, set)
+	if err != nil { // they are counted with the next
+		p.stopping.Lock()
+		defer p.stopping.Unlock()
+		for _, s := range set {
+			k := stop{s.AlarmID, s.Currency}
+			s.N, s.Micros = s.N+p.stops[k].N, s.Micros+p.stops[k].Micros
+			p.stops[k] = s
+		}
+	}
+	return err
+}
+
+// Errors of alarms.
+var (
+	ErrNotStanding = errors.New("it does not stand")
+	ErrStands      = errors.New("it was not lifted")
+)
+
+// Lift ends an alarm as a false one. What it was about raises no other of its rule before there is twice as much.
+func (p *Passcodes) Lift(ctx context.Context, id uuid.UUID, by, why string) (store.PasscodeAlarm, error) {
+	return p.change(ctx, id, func(a *store.PasscodeAlarm) error {
+		if a.LiftedAt != nil {
+			return nil
+		}
+		now := p.Now()
+		a.LiftedAt, a.LiftedBy, a.LiftedWhy = &now, by, why
+		return nil
+	})
+}
+
+// Restore takes lifting an alarm back, with what was learnt from it. It stands as long as it would have.
+func (p *Passcodes) Restore(ctx context.Context, id uuid.UUID) (store.PasscodeAlarm, error) {
+	return p.change(ctx, id, func(a *store.PasscodeAlarm) error {
+		if a.LiftedAt == nil {
+			return ErrStands
+		}
+		a.LiftedAt, a.LiftedBy, a.LiftedWhy = nil, "", ""
+		return nil
+	})
+}
+
+// Act changes what is done because of an alarm that stands.
+func (p *Passcodes) Act(ctx context.Context, id uuid.UUID, act fraud.Act) (store.PasscodeAlarm, error) {
+	return p.change(ctx, id, func(a *store.PasscodeAlarm) error {
+		if !a.Stands(p.Now()) {
+			return ErrNotStanding
+		}
+		a.Act = act
+		return nil
+	})
+}
+
+func (p *Passcodes) change(ctx context.Context, id uuid.UUID, change func(*store.PasscodeAlarm) error) (store.PasscodeAlarm, error) {
+	a, err := p.Store.ChangePasscodeAlarm(ctx, id, change)
+	if err != nil {
+		return a, err
+	}
+	return a, p.Roster.Reload(ctx)
+}
