@@ -61,6 +61,9 @@ func Run(ctx context.Context, o Options) error {
 			return fmt.Errorf("playing the scenario: %w", err)
 		}
 		if fresh {
+			if err := flood(ctx, c, at, io.Discard); err != nil {
+				return fmt.Errorf("playing a flood of codes: %w", err)
+			}
 			go func() {
 				if err := holdBill(ctx, c, o, at); err != nil && ctx.Err() == nil {
 					o.Service.Log.Error("holding the bill against the messages", "error", err)

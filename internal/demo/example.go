@@ -63,7 +63,10 @@ func Example(ctx context.Context, o Options) error {
 		if err == nil && wrong > 0 {
 			err = fmt.Errorf("%d things about the storm are not as they should be", wrong)
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return flood(ctx, c, at, o.Out)
 	})
 }
 

@@ -52,6 +52,7 @@ var routes = []client.Route{
 		Kinds:     []string{"otp"},
 		Countries: []string{"GB"},
 		Gateways:  []client.Leg{{Gateway: "commonquay"}, {Gateway: "harbourline"}},
+		Prefer:    "conversion",
 	},
 	{Name: "storm", Kinds: []string{"bulk"}, Gateways: []client.Leg{{Gateway: "longshore", Weight: 3}, {Gateway: "sandbank", Weight: 1}}},
 	{

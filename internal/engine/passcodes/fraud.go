@@ -149,6 +149,8 @@ const (
 	// lookEvery is how often it is looked whether there is anything to judge, as long as passcodes are asked for;
 	// lookSeldom else.
 	lookEvery, lookSeldom = time.Second, 15 * time.Second
+	// hurryEvery is how soon after another it is looked at once.
+	hurryEvery = 200 * time.Millisecond
 	// awakeFor is how long after the last passcode.
 	awakeFor = 20 * time.Minute
 	// cohortEvery is how often it is counted how many were used, and countryEvery countries are judged.
@@ -167,7 +169,7 @@ const (
 func (p *Passcodes) watch(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	var looked, counted, countries time.Time
+	var looked, counted, countries, hurried time.Time
 	for {
 		select {
 		case <-ctx.Done():
@@ -177,6 +179,14 @@ func (p *Passcodes) watch(ctx context.Context) {
 				p.Log.Warn("counting what was stopped", "error", err)
 			}
 			return
+		case <-p.hurry:
+			if now := time.Now(); now.Sub(hurried) >= hurryEvery {
+				hurried = now
+				if err := p.Judge(ctx); err != nil && ctx.Err() == nil {
+					p.Log.Error("judging passcodes", "error", err)
+				}
+			}
+			continue
 		case <-tick.C:
 		}
 		now := time.Now()

@@ -110,11 +110,12 @@ type Passcodes struct {
 	fared    atomic.Pointer[map[[2]string]route.Fared] // by gateway and country
 	stopping sync.Mutex
 	stops    map[stop]store.AlarmStop // not written yet
+	hurry    chan struct{}            // there is something to judge at once
 }
 
 // New makes one that sends once it runs.
 func New(k kit.Kit, in *intake.Intake, random io.Reader) *Passcodes {
-	p := &Passcodes{Kit: k, Intake: in, Random: random, stops: map[stop]store.AlarmStop{}}
+	p := &Passcodes{Kit: k, Intake: in, Random: random, stops: map[stop]store.AlarmStop{}, hurry: make(chan struct{}, 1)}
 	usual := fraud.UsedAssumed
 	p.usual.Store(&usual)
 	p.fared.Store(&map[[2]string]route.Fared{})
@@ -515,6 +516,7 @@ func (p *Passcodes) write(ctx context.Context, set []issuing) ([]result, error) 
 	}
 	now := p.Now()
 	var results []result
+	hurry := false
 	err := p.Store.Transact(ctx, func(tx *store.Store) error {
 		results = make([]result, len(set))
 		counters, err := p.hold(ctx, tx, set, now)
@@ -541,8 +543,15 @@ func (p *Passcodes) write(ctx context.Context, set []issuing) ([]result, error) 
 				steps = append(steps, store.SteppedOf(&set[i].record, set[i].acceptance.Message.GatewayID, store.StepIssued, 0))
 			}
 		}
+		hurry = slices.ContainsFunc(counters.held, func(c store.Counted) bool { return !c.JudgeAt.IsZero() && !c.JudgeAt.After(now) })
 		return errors.Join(tx.AddPasscodes(ctx, records), tx.PutCounters(ctx, counters.held, now), tx.CountSteps(ctx, steps))
 	})
+	if hurry && err == nil {
+		select {
+		case p.hurry <- struct{}{}:
+		default:
+		}
+	}
 	return results, err
 }
 
