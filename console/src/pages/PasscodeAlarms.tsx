@@ -112,7 +112,7 @@ export function Alarms() {
     },
   });
   return (
-    <section aria-label="Alarms">
+    <section aria-label="Alarms" className="mt-3">
       {(error ?? restore.error) && <Refused error={error ?? restore.error} />}
       {lifted && (
         <Undo

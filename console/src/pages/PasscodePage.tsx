@@ -86,7 +86,7 @@ export function PasscodePage() {
           ))}
         </tbody>
       </Table>
-      <dl className="facts">
+      <dl className="facts mt-3">
         <dt>Purpose</dt>
         <dd>{p.purpose}</dd>
         <dt>Sent</dt>
@@ -94,8 +94,12 @@ export function PasscodePage() {
           {p.sends === 1 ? "once" : `${p.sends} times`}
           {p.again_at && `, again from ${when(p.again_at)} on`}
         </dd>
-        <dt>Wrong codes</dt>
-        <dd>{p.tries_left === 0 ? "as many as may be typed" : `${p.tries_left} more may be typed`}</dd>
+        {p.state === "open" && (
+          <>
+            <dt>Wrong codes</dt>
+            <dd>{p.tries_left} more may be typed</dd>
+          </>
+        )}
         {p.reference && (
           <>
             <dt>Your reference</dt>
@@ -125,6 +129,7 @@ export function LastPasscodes() {
       <div className="filters">
         <Form.Control
           size="sm"
+          style={{ maxWidth: "14rem" }}
           aria-label="Number"
           placeholder="of a number"
           value={to}

@@ -115,19 +115,30 @@ func (f Found) Say() string {
 	took := roughly(f.Until.Sub(f.Since))
 	switch f.Rule {
 	case Sequence:
-		return fmt.Sprintf("%d numbers one after the other within %s, at most %d apart; of them %d used their code. By chance that comes about %s.",
-			f.Numbers, took, gapMost, f.Used, onceIn(f.Chance))
+		return fmt.Sprintf("%d numbers one after the other within %s, at most %d apart, of which %s. By chance that comes about %s.",
+			f.Numbers, took, gapMost, used(f.Used), onceIn(f.Chance))
 	case Untouched:
-		return fmt.Sprintf("Codes reached %d numbers within %s, and %d used theirs, where %.0f %% do usually. By chance that comes about %s.",
-			f.Of, took, f.Used, 100*f.Usual, onceIn(f.Chance))
+		return fmt.Sprintf("Codes reached %d numbers within %s, of which %s, where %.0f %% do usually. By chance that comes about %s.",
+			f.Of, took, used(f.Used), 100*f.Usual, onceIn(f.Chance))
 	case Asking:
-		return fmt.Sprintf("It asked for %d numbers within %s, of which %d used their code, where %.0f %% do usually. By chance that comes about %s.",
-			f.Of, took, f.Used, 100*f.Usual, onceIn(f.Chance))
+		return fmt.Sprintf("It asked for codes for %d numbers within %s, of which %s, where %.0f %% do usually. By chance that comes about %s.",
+			f.Of, took, used(f.Used), 100*f.Usual, onceIn(f.Chance))
 	case Rise:
 		return fmt.Sprintf("%d codes arrived within an hour and were not used, %d were; of an hour with many %.0f are not, usually.",
 			f.Numbers, f.Used, f.Usual)
 	}
 	return ""
+}
+
+// used is how many used their code, in words.
+func used(n int) string {
+	switch n {
+	case 0:
+		return "none used its code"
+	case 1:
+		return "one used its code"
+	}
+	return fmt.Sprintf("%d used their code", n)
 }
 
 // onceIn is a chance in words.
@@ -153,8 +164,10 @@ func onceIn(chance float64) string {
 
 func roughly(d time.Duration) string {
 	switch {
+	case d < 2*time.Second:
+		return "a second or two"
 	case d < 2*time.Minute:
-		return fmt.Sprintf("%d seconds", max(int(d.Seconds()), 1))
+		return fmt.Sprintf("%d seconds", int(d.Seconds()))
 	case d < 2*time.Hour:
 		return fmt.Sprintf("%d minutes", int(d.Minutes()))
 	}

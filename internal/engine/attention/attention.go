@@ -17,6 +17,7 @@ import (
 	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/belong"
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/fraud"
 	"calmpigeon.example/internal/core/latency"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/arrivals"
@@ -48,6 +49,7 @@ const (
 	Untold    What = "receiver_fails"
 	Dear      What = "charges_above"
 	Missing   What = "statement_missing"
+	Fraud     What = "passcode_fraud"
 )
 
 // Order is the order in which needs are listed.
@@ -57,6 +59,7 @@ var Order = []What{
 	Failing,
 	Slow,
 	Balance,
+	Fraud,
 	HeldBatch,
 	Untold,
 	Contested,
@@ -122,7 +125,7 @@ func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
 	}
 	var all []Need
 	for _, gather := range []func(context.Context, time.Time) ([]Need, error){
-		a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements, a.charges, a.fetches,
+		a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements, a.charges, a.fetches, a.fraud,
 	} {
 		some, err := gather(ctx, now)
 		if err != nil {
@@ -369,6 +372,33 @@ func (a *Attention) charges(ctx context.Context, _ time.Time) ([]Need, error) {
 	}
 	return all, nil
 }
+
+// fraud are alarms about passcodes: one need for all of them, which one may go through at once.
+func (a *Attention) fraud(ctx context.Context, now time.Time) ([]Need, error) {
+	found, err := a.Store.PasscodeAlarms(ctx, true, now, alarmsMost)
+	if err != nil || len(found) == 0 {
+		return nil, err
+	}
+	last := found[0]
+	n := Need{What: Fraud, Count: int64(len(found)), Since: &found[len(found)-1].RaisedAt,
+		Title: fmt.Sprintf("The %s %s: %s", last.By, last.Value, last.Rule.About()), Why: last.Evidence.Say(),
+		Do:      "Look at the numbers. If they are honest, lift the alarm; if not, let it get no codes at all.",
+		Command: "pigeon passcode alarm show " + last.ID.String(), Link: "/passcodes"}
+	if len(found) > 1 {
+		n.Title = fmt.Sprintf("Passcodes look like fraud: %d alarms stand", len(found))
+		n.Why, n.Command = "The last one: "+n.Why, "pigeon passcode alarm list"
+	}
+	switch last.Act {
+	case fraud.Alarm:
+		n.Cost = "Each of these codes costs, and nobody uses it."
+	default:
+		n.Cost = "It is held up; who is honest among them waits for codes."
+	}
+	return []Need{n}, nil
+}
+
+// alarmsMost is how many alarms are counted.
+const alarmsMost = 1000
 
 // whyDear says by how much charges are above what was estimated.
 func whyDear(e money.Excess) string {

@@ -29,7 +29,7 @@ type Alarmed struct {
 }
 
 func (a *Alarmed) Error() string {
-	said := fmt.Sprintf("an alarm stands for the %s %s until %s: %s", a.By, a.Value, a.UntilAt.UTC().Format(time.RFC3339), a.Rule.About())
+	said := fmt.Sprintf("An alarm stands for the %s %s until %s: %s", a.By, a.Value, a.UntilAt.UTC().Format(time.RFC3339), a.Rule.About())
 	if a.Full != nil {
 		said += fmt.Sprintf("; it gets %d an hour, one more from %s on", a.Full.Most, a.Full.Until.Format(time.RFC3339))
 	}
