@@ -27,6 +27,12 @@ func passcodeIssue(ctx context.Context, s settings) ([]Figure, error) {
 	if _, err := h.Client.SetPasscodeLimits(ctx, limits); err != nil {
 		return nil, err
 	}
+	// The numbers stand in a few ranges that are reserved for fiction, one after the other: what looks like fraud is told,
+	// and goes on.
+	if _, err := h.Client.SetPasscodeRules(ctx, []client.PasscodeRule{{Rule: "sequence", Act: "alarm"}, {Rule: "untouched", Act: "alarm"},
+		{Rule: "asking", Act: "alarm"}}); err != nil {
+		return nil, err
+	}
 	c := carrier()
 	var rate float64
 	cost := h.cost(n)

@@ -28,14 +28,51 @@ type mask struct {
 	secrets  map[string]string
 	callback string
 	plain    *replacer
-	// more is the last replacer that hid more besides: a token is the same for
+	// more is the last that hid more besides: a token is the same for
 	// many requests.
 	more atomic.Pointer[hiding]
 }
 
+// hiding replaces what is hidden besides, too. It is made anew for each passcode, so what is long in it, the secrets, is
+// made once.
 type hiding struct {
-	hidden map[string]string
 	*replacer
+	hidden map[string]string
+	first  [256 / 64]uint64 // which bytes a hidden word begins with
+	words  []written        // the longest first
+}
+
+func newHiding(r *replacer, hidden map[string]string) *hiding {
+	h := &hiding{replacer: r, hidden: maps.Clone(hidden)}
+	for _, value := range slices.Sorted(maps.Keys(hidden)) {
+		addWritten(func(word, name string) {
+			if len(word) >= hiddenLeast && !slices.ContainsFunc(h.words, func(w written) bool { return w.word == word }) {
+				h.words = append(h.words, written{word, name})
+				h.first[word[0]/64] |= 1 << (word[0] % 64)
+			}
+		}, value, hidden[value], hiddenLeast)
+	}
+	slices.SortStableFunc(h.words, func(a, b written) int { return cmp.Compare(len(b.word), len(a.word)) })
+	return h
+}
+
+// Replace replaces secrets and what is hidden in s by their names.
+func (h *hiding) Replace(s string) string {
+	return replace(s, func(at int) (written, bool) {
+		found, is := h.at(s, at)
+		if h.first[s[at]/64]&(1<<(s[at]%64)) == 0 {
+			return found, is
+		}
+		for _, w := range h.words {
+			if is && len(w.word) <= len(found.word) {
+				break
+			}
+			if strings.HasPrefix(s[at:], w.word) {
+				return w, true
+			}
+		}
+		return found, is
+	})
 }
 
 // Mask replaces every secret of the gateway in s by its name, however it is
@@ -51,7 +88,7 @@ func (g *Gateway) Masking(hidden map[string]string) func(string) string {
 	}
 	last := m.more.Load()
 	if last == nil || !maps.Equal(last.hidden, hidden) {
-		last = &hiding{maps.Clone(hidden), newReplacer(m.secrets, m.callback, hidden)}
+		last = newHiding(m.plain, hidden)
 		m.more.Store(last)
 	}
 	return last.Replace
@@ -62,7 +99,7 @@ func (g *Gateway) masked() *mask {
 	if m := g.mask; m != nil && m.callback == g.Callback && maps.Equal(m.secrets, g.Secrets) {
 		return m
 	}
-	return &mask{secrets: maps.Clone(g.Secrets), callback: g.Callback, plain: newReplacer(g.Secrets, g.Callback, nil)}
+	return &mask{secrets: maps.Clone(g.Secrets), callback: g.Callback, plain: newReplacer(g.Secrets, g.Callback)}
 }
 
 // replacer replaces words in one pass. Where several begin at the same place the
@@ -75,7 +112,7 @@ type replacer struct {
 // written is a secret in one of the ways in which it may stand in a text.
 type written struct{ word, name string }
 
-func newReplacer(secrets map[string]string, callback string, hidden map[string]string) *replacer {
+func newReplacer(secrets map[string]string, callback string) *replacer {
 	r := &replacer{words: map[uint16][]written{}}
 	add := func(word, name string) {
 		if len(word) < hiddenLeast {
@@ -92,9 +129,6 @@ func newReplacer(secrets map[string]string, callback string, hidden map[string]s
 		addWritten(add, secrets[name], name, SecretLeast)
 	}
 	addWritten(add, callback, "callback", SecretLeast)
-	for _, value := range slices.Sorted(maps.Keys(hidden)) {
-		addWritten(add, value, hidden[value], hiddenLeast)
-	}
 	for _, user := range names[:min(len(names), 8)] {
 		for _, password := range names {
 			if pair := secrets[user] + ":" + secrets[password]; user != password && secrets[user] != "" && secrets[password] != "" {
@@ -108,6 +142,9 @@ func newReplacer(secrets map[string]string, callback string, hidden map[string]s
 	return r
 }
 
+// marks undoes what is escaped in JSON for the sake of HTML.
+var marks = strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&")
+
 func addWritten(add func(word, name string), secret, name string, least int) {
 	if len(secret) < least {
 		return
@@ -115,7 +152,7 @@ func addWritten(add func(word, name string), secret, name string, least int) {
 	inJSON, inHex := jsonOf(secret), hex.EncodeToString([]byte(secret))
 	for _, word := range []string{
 		secret, url.QueryEscape(secret), url.PathEscape(secret), html.EscapeString(secret), inHex, strings.ToUpper(inHex),
-		inJSON, strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(inJSON), asciiOf(inJSON),
+		inJSON, marks.Replace(inJSON), asciiOf(inJSON),
 	} {
 		add(word, name)
 		if strings.Contains(word, "%") {
@@ -166,22 +203,36 @@ func lowerHex(word string) string {
 
 // Replace replaces the words in s by their names.
 func (r *replacer) Replace(s string) string {
+	return replace(s, func(at int) (written, bool) { return r.at(s, at) })
+}
+
+// at is the longest word that begins at a place of s; false if none does.
+func (r *replacer) at(s string, at int) (written, bool) {
+	first := uint16(s[at])<<8 | uint16(s[at+1])
+	if r.begin[first/64]&(1<<(first%64)) == 0 {
+		return written{}, false
+	}
+	for _, w := range r.words[first] {
+		if strings.HasPrefix(s[at:], w.word) {
+			return w, true
+		}
+	}
+	return written{}, false
+}
+
+// replace replaces words by their names, in one pass; find finds the one that begins at a place, which is not the last.
+func replace(s string, find func(at int) (written, bool)) string {
 	var out strings.Builder
 	done := 0
 	for i := 0; i+1 < len(s); i++ {
-		first := uint16(s[i])<<8 | uint16(s[i+1])
-		if r.begin[first/64]&(1<<(first%64)) == 0 {
+		w, is := find(i)
+		if !is {
 			continue
 		}
-		for _, w := range r.words[first] {
-			if strings.HasPrefix(s[i:], w.word) {
-				out.WriteString(s[done:i])
-				out.WriteString("‹" + w.name + "›")
-				done = i + len(w.word)
-				i = done - 1
-				break
-			}
-		}
+		out.WriteString(s[done:i])
+		out.WriteString("‹" + w.name + "›")
+		done = i + len(w.word)
+		i = done - 1
 	}
 	if done == 0 {
 		return s
