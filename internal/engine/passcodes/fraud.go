@@ -19,6 +19,7 @@ import (
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/sender"
+	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
 
@@ -257,8 +258,7 @@ func (p *Passcodes) raise(ctx context.Context, all []fraud.Found, now time.Time)
 	book, raised := p.Roster.Book(), false
 	for _, f := range all {
 		act := book.Acts[f.Rule]
-		stands := slices.ContainsFunc(book.Alarms(f.By, f.Value, now), func(a store.PasscodeAlarm) bool { return a.Rule == f.Rule })
-		if act == fraud.Off || stands || !f.Above(book.Honest(f)) {
+		if act == fraud.Off || stands(book, f, now) || !f.Above(book.Honest(f)) {
 			continue
 		}
 		a := store.PasscodeAlarm{ID: store.IDAt(now), Rule: f.Rule, By: f.By, Value: f.Value, Act: act, RaisedAt: now, PerHour: f.PerHour,
@@ -280,6 +280,11 @@ func (p *Passcodes) raise(ctx context.Context, all []fraud.Found, now time.Time)
 		return p.Roster.Reload(ctx)
 	}
 	return nil
+}
+
+// stands reports whether an alarm of the same rule and subject stands.
+func stands(book *roster.Book, f fraud.Found, now time.Time) bool {
+	return slices.ContainsFunc(book.Alarms(f.By, f.Value, now), func(a store.PasscodeAlarm) bool { return a.Rule == f.Rule })
 }
 
 // Count counts how many passcodes were used soon after they were issued, and takes over how gateways' codes fare.
@@ -465,13 +470,18 @@ func (p *Passcodes) Lift(ctx context.Context, id uuid.UUID, by, why string) (sto
 	})
 }
 
-// Restore takes lifting an alarm back, with what was learnt from it. It stands as long as it would have.
+// Restore takes lifting an alarm back, with what was learnt from it. It stands as long as it would have, unless there is
+// a newer one.
 func (p *Passcodes) Restore(ctx context.Context, id uuid.UUID) (store.PasscodeAlarm, error) {
 	return p.change(ctx, id, func(a *store.PasscodeAlarm) error {
 		if a.LiftedAt == nil {
 			return ErrStands
 		}
 		a.LiftedAt, a.LiftedBy, a.LiftedWhy = nil, "", ""
+		now := p.Now()
+		if a.UntilAt.After(now) && stands(p.Roster.Book(), a.Evidence.Found, now) {
+			a.UntilAt = now
+		}
 		return nil
 	})
 }
