@@ -15,7 +15,6 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/pace"
-	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/engine/arrivals"
 	"calmpigeon.example/internal/engine/attention"
 	"calmpigeon.example/internal/engine/balance"
@@ -334,7 +333,11 @@ func (e *Engine) tidy(ctx context.Context) error {
 	if err := e.Strays.Clocks.Tidy(ctx, now); err != nil {
 		return fmt.Errorf("forgetting how clocks went: %w", err)
 	}
-	if err := e.Store.TidyCounters(ctx, now, passcode.LifeMost); err != nil {
+	forgotten := time.Time{}
+	if keep := e.Config.KeepMessages; keep > 0 {
+		forgotten = now.Add(-keep)
+	}
+	if err := e.Passcodes.Tidy(ctx, now, forgotten); err != nil {
 		return err
 	}
 	if err := e.Store.DropStaged(ctx, now.Add(-24*time.Hour)); err != nil {

@@ -86,6 +86,13 @@ func (s *Store) PasscodeAlarms(ctx context.Context, standing bool, now time.Time
 	return all, db.Find(&all).Error
 }
 
+// StandingAlarms lists the alarms that stood when the last one was raised, which is all that stand now, the newest first,
+// without what they rest on.
+func (s *Store) StandingAlarms(ctx context.Context, most int) (all []PasscodeAlarm, err error) {
+	return all, s.gorm(ctx).Select("id", "rule", "by_what", "value", "act", "raised_at", "until_at").
+		Where("lifted_at IS NULL AND until_at > (SELECT max(raised_at) FROM passcode_alarms)").Order("id DESC").Limit(most).Find(&all).Error
+}
+
 // HonestRate is what was lifted as a false alarm: how many numbers an hour there were.
 type HonestRate struct {
 	Rule    fraud.Rule
@@ -358,11 +365,15 @@ func (s *Store) LateCountries(ctx context.Context, since time.Time) ([]Cohort, e
 	return found, nil
 }
 
-// TidyPasscodeWatch forgets cohorts that are too old, and alarms that were over long ago. What was lifted stays: it was
-// learnt from.
-func (s *Store) TidyPasscodeWatch(ctx context.Context, cohorts, alarms time.Time) error {
+// TidyPasscodeWatch forgets cohorts that are too old, alarms that were over long ago, and before that which numbers they
+// rest on. What was lifted stays: it was learnt from.
+func (s *Store) TidyPasscodeWatch(ctx context.Context, cohorts, numbers, alarms time.Time) error {
 	if err := s.gorm(ctx).Exec("DELETE FROM passcode_cohorts WHERE began_at < ?", cohorts).Error; err != nil {
 		return fmt.Errorf("forgetting how passcodes fared: %w", err)
+	}
+	if err := s.gorm(ctx).Exec("UPDATE passcode_alarms SET evidence = evidence - 'sample' WHERE raised_at < ? AND jsonb_exists(evidence, 'sample')",
+		numbers).Error; err != nil {
+		return fmt.Errorf("forgetting what numbers alarms rest on: %w", err)
 	}
 	err := s.gorm(ctx).Exec(`WITH gone AS (DELETE FROM passcode_alarms WHERE until_at < ? AND lifted_at IS NULL RETURNING id)
 		DELETE FROM passcode_alarm_stops WHERE alarm_id IN (SELECT id FROM gone)`, alarms).Error

@@ -108,6 +108,22 @@ func TestRules(t *testing.T) {
 	}
 }
 
+// TestWhereCodesAreNotChecked: who checks no codes here, but by themselves, is not taken for a cheat.
+func TestWhereCodesAreNotChecked(t *testing.T) {
+	l := all(upFrom(447700900000, 40, 17), fated(Unused))
+	for _, by := range Watched {
+		if f := l.Judge(by, "it", .1, noon.Add(3*time.Minute)); f != nil {
+			t.Errorf("%s: %v", by, f)
+		}
+		if score, why := Suspicion(Request{Usual: .1, Subjects: []Subject{{passcode.Network, "it", l}}}, noon); score > 0 {
+			t.Errorf("%d: %v", score, why)
+		}
+	}
+	if f, is := (Hours{Arrived: 400, Days: 5}).Judge("GB", .1, noon); is {
+		t.Errorf("%v", f)
+	}
+}
+
 // TestWhatMayNotHaveArrivedSpeaksAgainstNobody: a gateway that loses everything makes nobody look like a cheat.
 func TestWhatMayNotHaveArrivedSpeaksAgainstNobody(t *testing.T) {
 	for _, known := range []bool{true, false} {

@@ -190,15 +190,22 @@ func Fewer(k, n int, p float64) float64 {
 // believed is a share of numbers that use their code, as far as it is believed.
 func believed(usual float64) float64 { return min(max(usual, UsedLeast), UsedMost) }
 
+// tells reports whether anything follows from it that codes are not used: where hardly any is checked, nothing does.
+func tells(usual float64) bool { return usual >= UsedLeast/2 }
+
 // Judge judges what is known of something, by the share of numbers whose codes are used usually.
 func (l *Ledger) Judge(by passcode.By, value string, usual float64, now time.Time) []Found {
-	usual = believed(usual)
 	var all []Found
 	if by == passcode.Range {
 		if f, is := l.sequence(now); is {
+			f.By, f.Value = by, value
 			all = append(all, f)
 		}
 	}
+	if !tells(usual) {
+		return all
+	}
+	usual = believed(usual)
 	rule, span, chance := Untouched, remembered, chanceRange
 	switch by {
 	case passcode.Address:
@@ -211,11 +218,9 @@ func (l *Ledger) Judge(by passcode.By, value string, usual float64, now time.Tim
 	told := tell(asked)
 	if c := Fewer(told[Used], len(asked), usual); len(asked) >= numbersLeast[by] && c <= chance {
 		f := found(rule, slices.DeleteFunc(slices.Clone(asked), func(a Asked) bool { return a.Fate == Used }))
+		f.By, f.Value = by, value
 		f.Of, f.Used, f.Usual, f.Chance = len(asked), told[Used], usual, c
 		all = append(all, f)
-	}
-	for i := range all {
-		all[i].By, all[i].Value = by, value
 	}
 	return all
 }
@@ -315,7 +320,7 @@ func (h Hours) Judge(country string, usual float64, now time.Time) (Found, bool)
 	if known := h.UsualLeft + h.UsualUsed; known >= riseLeast {
 		share = believed(h.UsualUsed / known)
 	}
-	if h.Days < riseDays || left < riseLeast || float64(left) <= riseTimes*h.UsualLeft || float64(h.Used) > share/2*float64(h.Arrived) {
+	if !tells(usual) || h.Days < riseDays || left < riseLeast || float64(left) <= riseTimes*h.UsualLeft || float64(h.Used) > share/2*float64(h.Arrived) {
 		return Found{}, false
 	}
 	return Found{Rule: Rise, By: passcode.Country, Value: country, Numbers: int(left), Of: int(h.Arrived), Used: int(h.Used),

@@ -87,7 +87,7 @@ func Suspicion(r Request, now time.Time) (int, []Reason) {
 		}
 		told := tell(spread(s.By, slices.Clone(s.Ledger.Asked)))
 		n := told[Used] + told[Unused]
-		if chance := Fewer(told[Used], n, usual); n >= 3 && chance < 0.1 {
+		if chance := Fewer(told[Used], n, usual); tells(r.Usual) && n >= 3 && chance < 0.1 {
 			points := min(int(math.Floor(-math.Log10(max(chance, 1e-12))*pointsChance)), chanceMost)
 			add(points, "of %d numbers of the %s %s that got a code, %d used it", n, s.By, s.Value, told[Used])
 		}

@@ -85,7 +85,7 @@ func (p *Passcodes) Suspicion(ctx context.Context, to, country, address string) 
 			blocked = append(blocked, fraud.Reason{Points: blockedPoints, Say: (&Blocked{b}).Error()})
 		}
 		for _, a := range book.Alarms(c.By, c.Value, now) {
-			request.Standing = append(request.Standing, a.Evidence.Found)
+			request.Standing = append(request.Standing, fraud.Found{Rule: a.Rule, By: a.By, Value: a.Value})
 		}
 		if slices.Contains(fraud.Watched, c.By) {
 			watched = append(watched, c)
@@ -156,14 +156,16 @@ const (
 	awakeFor = 20 * time.Minute
 	// cohortEvery is how often it is counted how many were used, and countryEvery countries are judged.
 	cohortEvery, countryEvery = 10 * time.Second, time.Minute
+	// idleTimes is how much less often where none were issued of late.
+	idleTimes = 10
 	// soon is how long after it was issued it is counted whether a passcode was used.
 	soon = time.Minute
 	// judgedMost is how many are judged at once, and judgedAgain after how long at the soonest the same again.
 	judgedMost, judgedAgain = 200, time.Minute
 	// usualDays is over how many days it is known what is usual, and usualHour how many codes an hour has at least to tell.
 	usualDays, usualHour = 7, 20
-	// CohortsKept is how long cohorts are kept, and AlarmsKept alarms that are over.
-	CohortsKept, AlarmsKept = 9 * 24 * time.Hour, 400 * 24 * time.Hour
+	// cohortsKept is how long cohorts are kept, and alarmsKept alarms that are over.
+	cohortsKept, alarmsKept = 9 * 24 * time.Hour, 400 * 24 * time.Hour
 )
 
 // watch looks for fraud, and at how codes fare, until ctx ends.
@@ -196,12 +198,16 @@ func (p *Passcodes) watch(ctx context.Context) {
 			continue
 		}
 		looked = now
+		idle := time.Duration(1)
+		if !awake { // who issues passcodes looks; the others for the case that it is gone
+			idle = idleTimes
+		}
 		err := errors.Join(p.flushStops(ctx), p.Judge(ctx))
-		if now.Sub(counted) >= cohortEvery {
+		if now.Sub(counted) >= idle*cohortEvery {
 			counted = now
 			err = errors.Join(err, p.Count(ctx))
 		}
-		if now.Sub(countries) >= countryEvery {
+		if now.Sub(countries) >= idle*countryEvery {
 			countries = now
 			err = errors.Join(err, p.JudgeCountries(ctx))
 		}
@@ -397,6 +403,12 @@ func busiest(hours []store.Cohort, before time.Time, days float64) (left, used f
 	}
 	top := slices.MaxFunc(by[:], func(a, b struct{ left, used float64 }) int { return cmp.Compare(a.left, b.left) })
 	return top.left / max(days, 1), top.used / max(days, 1)
+}
+
+// Tidy forgets what is too old to be judged by. numbers is until when numbers are forgotten; zero: not at all.
+func (p *Passcodes) Tidy(ctx context.Context, now, numbers time.Time) error {
+	return errors.Join(p.Store.TidyCounters(ctx, now, passcode.LifeMost),
+		p.Store.TidyPasscodeWatch(ctx, now.Add(-cohortsKept), numbers, now.Add(-alarmsKept)))
 }
 
 // stop is an alarm and the currency of what it stopped.

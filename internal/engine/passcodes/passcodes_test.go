@@ -51,7 +51,7 @@ func open(t *testing.T) *counterDesk {
 	d.Passcodes = New(k, intake.New(k, intake.Usual), rand.Reader)
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
-	running.Go(func() { d.Run(ctx) })
+	running.Go(func() { d.issue.Run(ctx) }) // what it watches is looked at when a test says so
 	t.Cleanup(func() {
 		stop()
 		running.Wait()

@@ -61,7 +61,7 @@ func (r *Roster) readAlarms(ctx context.Context, b *Book) error {
 	}
 	b.Acts = maps.Clone(fraud.Usual)
 	maps.Copy(b.Acts, set)
-	alarms, err := r.store.PasscodeAlarms(ctx, true, time.Time{}, blocksMost)
+	alarms, err := r.store.StandingAlarms(ctx, blocksMost)
 	if err != nil {
 		return fmt.Errorf("reading alarms: %w", err)
 	}
