@@ -1178,14 +1178,28 @@ type PasscodeFared struct {
 	Template   string     `json:"template"`
 	Issued     int64      `json:"issued"`
 	Again      int64      `json:"again"`     // sent once more
-	Messages   int64      `json:"messages"`  // that bore them; not told by the hour
+	Messages   int64      `json:"messages"`  // that bore them
 	Accepted   int64      `json:"accepted"`  // of them
 	Delivered  int64      `json:"delivered"` // of them
 	Checked    int64      `json:"checked"`   // at least once
 	Right      int64      `json:"right"`
 	Conversion *float64   `json:"conversion"` // right of those that were issued; nil if none was
-	P50Ms      *int64     `json:"p50_ms"`     // from being issued until right
-	P90Ms      *int64     `json:"p90_ms"`
+	// Took is how long each took: of texts from being sent, else from being issued.
+	Took PasscodeTook `json:"took"`
+}
+
+// PasscodeTook is how long it took until passcodes came so far; nil if none did.
+type PasscodeTook struct {
+	Accepted  *Took `json:"accepted"`
+	Delivered *Took `json:"delivered"`
+	Checked   *Took `json:"checked"`
+	Right     *Took `json:"right"`
+}
+
+// Took is how long half of them took at most, and nine in ten, in milliseconds.
+type Took struct {
+	P50Ms int64 `json:"p50_ms"`
+	P90Ms int64 `json:"p90_ms"`
 }
 
 // PasscodeLimit is how many passcodes are sent at most.

@@ -11,6 +11,16 @@ import (
 	"calmpigeon.example/client"
 )
 
+// rulesOff lets nothing look like fraud.
+func (h *house) rulesOff() {
+	h.t.Helper()
+	var off []client.PasscodeRule
+	for _, rule := range []string{"sequence", "untouched", "asking", "rise"} {
+		off = append(off, client.PasscodeRule{Rule: rule, Act: "off"})
+	}
+	must[client.List[client.PasscodeRule]](h.t)(h.Client.SetPasscodeRules(h.t.Context(), off))
+}
+
 // Somebody asks for codes for numbers one after the other: an alarm stands at once, in each instance, through a crash,
 // in what wants somebody, on the command line and in the console; it is lifted with one click, and taken back with
 // another; and made to let nothing through.

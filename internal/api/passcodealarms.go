@@ -86,7 +86,7 @@ func (a *API) setPasscodeRules(c *gin.Context) {
 		a.refuse(c, faults)
 		return
 	}
-	if err := a.engine.Store.SetPasscodeRules(c.Request.Context(), set); err != nil {
+	if err := a.engine.Store.SetPasscodeRules(c.Request.Context(), set, a.engine.Now()); err != nil {
 		a.refuse(c, err)
 		return
 	}

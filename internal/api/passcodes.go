@@ -13,7 +13,6 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/client"
-	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/core/phone"
@@ -519,14 +518,13 @@ func (a *API) wireFared(g passcodes.Fared) client.PasscodeFared {
 		Template:  g.Template,
 		Issued:    g.Issued,
 		Again:     g.Again,
-		Checked:   g.Checked,
-		Right:     g.Right,
-		Messages:  g.Messages.Total,
-		Delivered: g.Messages.ByState["delivered"],
-	}
-	for _, state := range []delivery.State{delivery.Accepted, delivery.Enroute, delivery.Delivered, delivery.Undeliverable, delivery.Expired,
-		delivery.Unknown} {
-		w.Accepted += g.Messages.ByState[state]
+		Checked:   g.Checked.N,
+		Right:     g.Right.N,
+		Messages:  g.Texts(),
+		Accepted:  g.Accepted.N,
+		Delivered: g.Delivered.N,
+		Took: client.PasscodeTook{Accepted: took(g.Accepted), Delivered: took(g.Delivered), Checked: took(g.Checked),
+			Right: took(g.Right)},
 	}
 	if !g.Hour.IsZero() {
 		w.At = &g.Hour
@@ -537,9 +535,13 @@ func (a *API) wireFared(g passcodes.Fared) client.PasscodeFared {
 	if rate, ok := g.Conversion(); ok {
 		w.Conversion = &rate
 	}
-	if g.Right > 0 {
-		half, most := g.Until.Quantile(0.5).Milliseconds(), g.Until.Quantile(0.9).Milliseconds()
-		w.P50Ms, w.P90Ms = &half, &most
-	}
 	return w
+}
+
+// took is how long half, and nine in ten, of those that came so far took at most; nil if none did.
+func took(r passcodes.Reached) *client.Took {
+	if r.N == 0 {
+		return nil
+	}
+	return &client.Took{P50Ms: r.Took.Quantile(0.5).Milliseconds(), P90Ms: r.Took.Quantile(0.9).Milliseconds()}
 }

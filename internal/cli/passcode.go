@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -293,13 +295,14 @@ func (a *app) passcodeList() *cobra.Command {
 func (a *app) passcodeFunnel() *cobra.Command {
 	var f filterFlags
 	var purpose, by string
+	var times bool
 	cmd := &cobra.Command{
 		Use:   "funnel",
 		Short: "How passcodes fare, from being issued until they are right",
 		Long: "Tells how many passcodes were issued, sent again, delivered, checked and right, by the hour in which\n" +
 			"they were issued, and how long it took. What is right of those that were issued is the true measure\n" +
 			"of a gateway.",
-		Example: "  pigeon passcode funnel --since 24h\n  pigeon passcode funnel --by country --gateway harbourline",
+		Example: "  pigeon passcode funnel --since 24h\n  pigeon passcode funnel --by country --gateway harbourline\n  pigeon passcode funnel --times",
 		Args:    cobra.NoArgs,
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			filter, err := f.filter(time.Now())
@@ -320,26 +323,44 @@ func (a *app) passcodeFunnel() *cobra.Command {
 					thousands(g.Issued),
 					thousands(g.Again),
 					thousands(g.Messages),
+					thousands(g.Accepted),
 					thousands(g.Delivered),
 					thousands(g.Checked),
 					thousands(g.Right),
 					rateWords(g.Conversion),
-					tookWords(g.P50Ms),
-					tookWords(g.P90Ms),
 				}
 			}
 			var rows [][]string
-			for _, g := range r.Groups {
-				name := g.Gateway + g.Country + g.Purpose + g.Template
+			fared := func(g client.PasscodeFared) string {
 				if g.At != nil {
-					name = a.at(*g.At)
+					return a.at(*g.At)
 				}
-				rows = append(rows, row(name, g))
+				return g.Gateway + g.Country + g.Purpose + g.Template
+			}
+			for _, g := range r.Groups {
+				rows = append(rows, row(fared(g), g))
 			}
 			if len(r.Groups) != 1 {
 				rows = append(rows, row("together", r.All))
 			}
-			head := []string{r.By, "issued", "again", "messages", "delivered", "checked", "right", "of issued", "half within", "9 in 10"}
+			head := []string{r.By, "issued", "again", "messages", "accepted", "delivered", "checked", "right", "of issued"}
+			if times {
+				head, rows = []string{r.By}, nil
+				for _, step := range []string{"accepted", "delivered", "checked", "right"} {
+					head = append(head, step+" within", "9 in 10")
+				}
+				for _, g := range append(slices.Clone(r.Groups), r.All) {
+					row := []string{cmp.Or(fared(g), "together")}
+					for _, t := range []*client.Took{g.Took.Accepted, g.Took.Delivered, g.Took.Checked, g.Took.Right} {
+						if t == nil {
+							row = append(row, "", "")
+							continue
+						}
+						row = append(row, tookWords(&t.P50Ms), tookWords(&t.P90Ms))
+					}
+					rows = append(rows, row)
+				}
+			}
 			return a.printGrid(cmd, r, grid{head: head, rows: rows, right: head[1:]})
 		}),
 	}
@@ -351,6 +372,7 @@ func (a *app) passcodeFunnel() *cobra.Command {
 	flags.StringVar(&f.since, "since", "24h", "from a time (2026-11-15T07:40:00Z) or a span back from now (90m)")
 	flags.StringVar(&f.until, "until", "", "until a time or a span back from now")
 	flags.StringVar(&by, "by", "gateway", "what is held side by side: gateway, country, purpose, template or hour")
+	flags.BoolVar(&times, "times", false, "tell how long each step took instead: half of them at most, and nine in ten")
 	return cmd
 }
 

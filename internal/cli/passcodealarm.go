@@ -60,7 +60,7 @@ func (a *app) passcodeRules() *cobra.Command {
 		Use:   "rules",
 		Short: "What is done when passcodes look like fraud; set it with --set",
 		Long: "Lists the rules by which passcodes look like fraud, and what is done then:\n\n" +
-			"  off    it is not judged\n" +
+			"  off    it is not judged, and its alarms are over\n" +
 			"  alarm  it is told\n" +
 			"  slow   what it is about gets few codes, for a day and longer if it comes again\n" +
 			"  block  and none\n",

@@ -248,9 +248,9 @@ func pastSteps(m *store.Message, arrived bool, at time.Time, random *rand.Rand) 
 	if !arrived || random.Float64() < 0.04+0.1*math.Min(took.Minutes(), 1) {
 		return steps
 	}
-	steps = append(steps, store.SteppedOf(&p, m.GatewayID, store.StepChecked, 0))
+	typing := time.Duration((5 + 9*random.ExpFloat64()) * float64(time.Second))
+	steps = append(steps, store.SteppedOf(&p, m.GatewayID, store.StepChecked, took+typing))
 	if random.IntN(50) > 0 {
-		typing := time.Duration((5 + 9*random.ExpFloat64()) * float64(time.Second))
 		steps = append(steps, store.SteppedOf(&p, m.GatewayID, store.StepRight, took+typing))
 	}
 	return steps

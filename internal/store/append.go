@@ -145,6 +145,7 @@ func (s *Store) AppendTo(ctx context.Context, now time.Time, messages []Message,
 			counts:    tallyDeltas{},
 			batches:   batchDeltas{},
 			arrivals:  arrivalDeltas{},
+			texts:     textSteps{},
 			money:     moneyDeltas{},
 			evidence:  map[month][]Evidence{},
 			standings: map[month][]Message{},
@@ -186,6 +187,7 @@ type changes struct {
 	counts        tallyDeltas
 	batches       batchDeltas
 	arrivals      arrivalDeltas
+	texts         textSteps
 	money         moneyDeltas
 	events        []Event
 }
@@ -272,6 +274,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	c.batches.move(&before, m)
 	c.money.move(&before, m)
 	c.arrivals.note(&before, m, known, evidence)
+	c.texts.note(&before, m)
 	if c.store.heard().Any {
 		if e, is := eventOf(&before, m, c.now); is {
 			c.events = append(c.events, e)
@@ -463,6 +466,7 @@ func (c *changes) queue(b *pgx.Batch) {
 	c.counts.queue(b)
 	c.batches.queue(b)
 	c.arrivals.queue(b)
+	c.texts.queue(b)
 	c.money.queue(b)
 	c.store.queueEvents(b, c.now, c.events) // after what changed: they are numbered when nobody else can change it
 }

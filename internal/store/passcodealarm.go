@@ -60,8 +60,8 @@ func (s *Store) PasscodeRules(ctx context.Context) (map[fraud.Rule]fraud.Act, er
 	return acts, err
 }
 
-// SetPasscodeRules puts what is done in the place of all that was set before.
-func (s *Store) SetPasscodeRules(ctx context.Context, acts map[fraud.Rule]fraud.Act) error {
+// SetPasscodeRules puts what is done in the place of all that was set before. Alarms of rules that are off are over.
+func (s *Store) SetPasscodeRules(ctx context.Context, acts map[fraud.Rule]fraud.Act, now time.Time) error {
 	return s.setting(ctx, "passcode_rule", "", func(s *Store) error {
 		for _, rule := range fraud.Rules {
 			sql, args := "DELETE FROM passcode_rules WHERE rule = ?", []any{rule}
@@ -71,6 +71,12 @@ func (s *Store) SetPasscodeRules(ctx context.Context, acts map[fraud.Rule]fraud.
 			}
 			if err := s.gorm(ctx).Exec(sql, args...).Error; err != nil {
 				return fmt.Errorf("setting what is done about fraud: %w", err)
+			}
+			if acts[rule] == fraud.Off {
+				err := s.gorm(ctx).Exec("UPDATE passcode_alarms SET until_at = ? WHERE rule = ? AND lifted_at IS NULL AND until_at > ?", now, rule, now).Error
+				if err != nil {
+					return fmt.Errorf("ending alarms: %w", err)
+				}
 			}
 		}
 		return nil
@@ -107,7 +113,7 @@ func (s *Store) HonestRates(ctx context.Context) (all []HonestRate, err error) {
 		WHERE lifted_at IS NOT NULL GROUP BY rule, by_what, value`).Scan(&all).Error
 }
 
-// RaisePasscodeAlarm raises an alarm, unless one of the same rule and subject stands. It stands the longer the more
+// RaisePasscodeAlarm raises an alarm, unless one of the same rule and subject stands, or the rule was turned off. It stands the longer the more
 // there were of late. It reports whether it was raised.
 func (s *Store) RaisePasscodeAlarm(ctx context.Context, a PasscodeAlarm) (raised bool, err error) {
 	err = s.setting(ctx, "passcode_alarm", "", func(s *Store) error {
@@ -117,6 +123,9 @@ func (s *Store) RaisePasscodeAlarm(ctx context.Context, a PasscodeAlarm) (raised
 			return err
 		}
 		raised = false
+		if acts, err := s.PasscodeRules(ctx); err != nil || acts[a.Rule] == fraud.Off {
+			return err
+		}
 		for _, b := range before {
 			if b.Stands(a.RaisedAt) {
 				return nil

@@ -8,24 +8,29 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/latency"
+	"calmpigeon.example/internal/core/pace"
 )
 
 // How passcodes fare is counted as tallies are: as deltas, in the transaction in which it happens, by the hour in which
 // they were issued; and added up later.
 
-// PasscodeStep is how far a passcode came.
+// PasscodeStep is how far a passcode, or a text that bears one, came.
 type PasscodeStep string
 
 // The steps.
 const (
-	StepIssued  PasscodeStep = "issued"
-	StepAgain   PasscodeStep = "again"   // it was sent once more
-	StepChecked PasscodeStep = "checked" // for the first time
-	StepRight   PasscodeStep = "right"
+	StepIssued    PasscodeStep = "issued"
+	StepAgain     PasscodeStep = "again"     // it was sent once more
+	StepAccepted  PasscodeStep = "accepted"  // a text, by a gateway
+	StepDelivered PasscodeStep = "delivered" // a text
+	StepChecked   PasscodeStep = "checked"   // for the first time
+	StepRight     PasscodeStep = "right"
 )
 
-// Stepped is a step of passcodes that are counted alike. Took is how long it took from being issued until it was right.
+// Stepped is a step of passcodes that are counted alike. Took is how long it took, from being issued, or for texts from
+// being sent.
 type Stepped struct {
 	Hour                       time.Time
 	Gateway                    uuid.UUID
@@ -46,10 +51,66 @@ func SteppedOf(p *Passcode, gateway uuid.UUID, step PasscodeStep, took time.Dura
 		Step:     step,
 		N:        1,
 	}
-	if step == StepRight {
+	if step == StepChecked || step == StepRight {
 		s.Took = latency.BucketOf(took)
 	}
 	return s
+}
+
+// textStep is a step of texts that are counted alike.
+type textStep struct {
+	hour    time.Time
+	cut     int32
+	gateway uuid.UUID
+	step    PasscodeStep
+	took    latency.Bucket
+}
+
+type textSteps map[textStep]int
+
+// note counts a message of the urgent lane that is accepted, or delivered, for the first time. Whether it bears a
+// passcode is seen when it is written.
+func (d textSteps) note(before, m *Message) {
+	if m.Lane != pace.OTP.Lane() || !isOpen(before.State) {
+		return
+	}
+	sent := timeOf(m.ID)
+	count := func(step PasscodeStep) {
+		d[textStep{sent.UTC().Truncate(time.Hour), m.cut, m.GatewayID, step, latency.BucketOf(m.ChangedAt.Sub(sent))}]++
+	}
+	if !taken(before.State) && taken(m.State) {
+		count(StepAccepted)
+	}
+	if m.State == delivery.Delivered {
+		count(StepDelivered)
+	}
+}
+
+// taken reports whether a gateway is known to have taken a message.
+func taken(s delivery.State) bool {
+	return s == delivery.Accepted || s == delivery.Enroute || s == delivery.Delivered || s == delivery.Undeliverable
+}
+
+func (d textSteps) queue(b *pgx.Batch) {
+	if len(d) == 0 {
+		return
+	}
+	type delta struct {
+		textStep
+		n int
+	}
+	set := make([]delta, 0, len(d))
+	for s, n := range d {
+		set = append(set, delta{s, n})
+	}
+	b.Queue(`INSERT INTO passcode_deltas (hour, gateway_id, country, purpose, template, step, bucket, n)
+		SELECT s.hour, s.gateway_id, c.country, p.purpose, c.template, s.step, s.bucket, s.n
+		FROM unnest($1::timestamptz[], $2::int[], $3::uuid[], $4::text[], $5::int[], $6::int[]) AS s (hour, cut_id, gateway_id, step, bucket, n)
+		JOIN cuts c ON c.id = s.cut_id
+		CROSS JOIN LATERAL (SELECT substring(c.labels FROM '(?:^|,)passcode=([^,]*)') AS purpose) p WHERE p.purpose IS NOT NULL`,
+		column(set, func(d *delta) time.Time { return d.hour }), column(set, func(d *delta) int32 { return d.cut }),
+		ids(set, func(d *delta) uuid.UUID { return d.gateway }), words(set, func(d *delta) PasscodeStep { return d.step }),
+		numbers(set, func(d *delta) int { return int(d.took) }), numbers(set, func(d *delta) int { return d.n }))
 }
 
 // CountSteps counts steps, in the transaction in which they are made.

@@ -30,27 +30,33 @@ const percent = (rate: number | null) => (rate === null ? "" : `${(100 * rate).t
 /** One sentence that says how it goes. */
 function summary(all: PasscodeFared): string {
   if (all.issued === 0) return "No passcodes were issued";
-  const took = all.p50_ms === null ? "" : `, half of them within ${roughly(all.p50_ms)}`;
+  const took = all.took.right === null ? "" : `, half of them within ${roughly(all.took.right.p50_ms)}`;
   return `${amount(all.right)} of ${amount(all.issued)} passcodes were used${took}`;
 }
 
 /** How far they came: a bar for each step, as long as its share of those that were issued. */
 function Steps({ all }: { all: PasscodeFared }) {
-  const steps: [string, number][] = [
-    ["issued", all.issued],
-    ["texts delivered", Math.min(all.delivered, all.messages)],
-    ["checked", all.checked],
-    ["right", all.right],
+  const steps: [string, number, { p50_ms: number; p90_ms: number } | null][] = [
+    ["issued", all.issued, null],
+    ["texts accepted", all.accepted, all.took.accepted],
+    ["texts delivered", all.delivered, all.took.delivered],
+    ["checked", all.checked, all.took.checked],
+    ["right", all.right, all.took.right],
   ];
   const most = Math.max(...steps.map(([, n]) => n), 1);
   return (
     <dl className="funnel">
-      {steps.map(([name, n]) => (
+      {steps.map(([name, n, took]) => (
         <div key={name}>
           <dt>{name}</dt>
           <dd>
-            <span className="length" style={{ width: `calc((100% - 5rem) * ${n / most})` }} aria-hidden="true" />
+            <span className="length" style={{ width: `calc((100% - var(--beside)) * ${n / most})` }} aria-hidden="true" />
             {amount(n)}
+            {took && (
+              <span className="quiet took">
+                half within {roughly(took.p50_ms)}, nine in ten {roughly(took.p90_ms)}
+              </span>
+            )}
           </dd>
         </div>
       ))}
@@ -93,8 +99,8 @@ function Side({ r, by, span }: { r: PasscodeFunnel; by: By; span: string }) {
             <td className="text-end">{amount(g.checked)}</td>
             <td className="text-end">{amount(g.right)}</td>
             <td className="text-end">{percent(g.conversion)}</td>
-            <td className="text-end wide">{g.p50_ms !== null && roughly(g.p50_ms)}</td>
-            <td className="text-end wide">{g.p90_ms !== null && roughly(g.p90_ms)}</td>
+            <td className="text-end wide">{g.took.right && roughly(g.took.right.p50_ms)}</td>
+            <td className="text-end wide">{g.took.right && roughly(g.took.right.p90_ms)}</td>
           </tr>
         ))}
       </tbody>

@@ -81,7 +81,13 @@ type Limit struct {
 }
 
 // String is the limit in words.
-func (l Limit) String() string { return fmt.Sprintf("%d a %s for each %s", l.Most, l.Window, l.By) }
+func (l Limit) String() string {
+	article := "a"
+	if l.Window == Hour {
+		article = "an"
+	}
+	return fmt.Sprintf("%d %s %s for each %s", l.Most, article, l.Window, l.By)
+}
 
 // Usual are the limits where none are set.
 var Usual = []Limit{

@@ -72,7 +72,7 @@ func (p *Passcodes) check(ctx context.Context, typed string, hold func(*store.St
 		}
 		var steps []store.Stepped
 		if record.CheckedAt == nil {
-			steps = append(steps, store.SteppedOf(&record, record.Gateway, store.StepChecked, 0))
+			steps = append(steps, store.SteppedOf(&record, record.Gateway, store.StepChecked, now.Sub(record.CreatedAt)))
 		}
 		if c.Verdict == passcode.Right {
 			steps = append(steps, store.SteppedOf(&record, record.Gateway, store.StepRight, now.Sub(record.CreatedAt)))

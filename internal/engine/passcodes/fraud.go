@@ -365,11 +365,11 @@ func (p *Passcodes) JudgeCountries(ctx context.Context) error {
 			return err
 		}
 		h.UsualLeft, h.UsualUsed = busiest(of, now.Add(-time.Hour-soon), min(h.Days, usualDays))
-		messages, err := p.messages(ctx, store.Funnel{Country: c.Country, Since: now.Add(-time.Hour), Until: now})
+		delivered, err := p.delivered(ctx, c.Country, now.Add(-time.Hour))
 		if err != nil {
 			return err
 		}
-		h.Arrived = min(c.N, max(messages.ByState[delivery.Delivered], c.Used))
+		h.Arrived = min(c.N, max(delivered, c.Used))
 		if f, is := h.Judge(c.Country, usual, now); is {
 			all = append(all, f)
 		}

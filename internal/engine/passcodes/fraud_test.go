@@ -81,7 +81,7 @@ func (d *counterDesk) off(rules ...fraud.Rule) {
 	for _, rule := range rules {
 		acts[rule] = fraud.Off
 	}
-	if err := errors.Join(d.Store.SetPasscodeRules(d.t.Context(), acts), d.Roster.Reload(d.t.Context())); err != nil {
+	if err := errors.Join(d.Store.SetPasscodeRules(d.t.Context(), acts, d.Now()), d.Roster.Reload(d.t.Context())); err != nil {
 		d.t.Fatal(err)
 	}
 }
@@ -292,10 +292,14 @@ func TestACountryRises(t *testing.T) {
 	}
 }
 
-// Nothing is judged whose rule is off, and nothing of it is kept.
+// Nothing is judged whose rule is off, and nothing of it is kept; and what stood because of it is over.
 func TestRulesThatAreOff(t *testing.T) {
 	t.Parallel()
 	d := open(t)
+	for i := range 6 {
+		d.asked("", false, false, fmt.Sprintf("+33639980%03d", i))
+	}
+	d.stands(fraud.Sequence, passcode.Range, "+33639980xxx")
 	d.off(fraud.Rules...)
 	for i := range 8 {
 		d.asked("192.0.2.7", true, false, fmt.Sprintf("+44770090010%d", i))

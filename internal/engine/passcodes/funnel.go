@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"time"
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/latency"
@@ -14,21 +15,35 @@ import (
 // Bys are by what passcodes are held side by side.
 var Bys = []string{"gateway", "country", "purpose", "template", "hour"}
 
-// Fared is how passcodes fared that have something in common: how many were issued, sent again, checked at least once,
-// and right; how long it took until they were; and what became of the messages that bore them.
+// Fared is how passcodes fared that have something in common: how many were issued and sent again, how many of their
+// texts were accepted and delivered, how many passcodes were checked at least once, and right; and how long each took, of
+// texts from being sent, else from being issued.
 type Fared struct {
-	store.Stepped                 // what they have in common
-	Issued, Again, Checked, Right int64
-	Until                         latency.Histogram // they were right, from being issued
-	Messages                      delivery.Tally
+	store.Stepped                       // what they have in common
+	Issued, Again                       int64
+	Accepted, Delivered, Checked, Right Reached
 }
+
+// Reached is how many came so far, and how long it took.
+type Reached struct {
+	N    int64
+	Took latency.Histogram
+}
+
+func (r *Reached) add(s store.Stepped) {
+	r.N += s.N
+	r.Took.Add(s.Took, s.N)
+}
+
+// Texts is how many texts bore them.
+func (f Fared) Texts() int64 { return f.Issued + f.Again }
 
 // Conversion is the share of passcodes that were right; false if none was issued.
 func (f Fared) Conversion() (float64, bool) {
 	if f.Issued == 0 {
 		return 0, false
 	}
-	return float64(f.Right) / float64(f.Issued), true
+	return float64(f.Right.N) / float64(f.Issued), true
 }
 
 func (f *Fared) add(s store.Stepped) {
@@ -37,16 +52,16 @@ func (f *Fared) add(s store.Stepped) {
 		f.Issued += s.N
 	case store.StepAgain:
 		f.Again += s.N
+	case store.StepAccepted:
+		f.Accepted.add(s)
+	case store.StepDelivered:
+		f.Delivered.add(s)
 	case store.StepChecked:
-		f.Checked += s.N
+		f.Checked.add(s)
 	case store.StepRight:
-		f.Right += s.N
-		f.Until.Add(s.Took, s.N)
+		f.Right.add(s)
 	}
 }
-
-// groupsMost is of how many groups it is told what became of their messages.
-const groupsMost = 100
 
 // Funnel tells how passcodes fared, all together and side by side, those of which most were issued first.
 func (p *Passcodes) Funnel(ctx context.Context, f store.Funnel) (all Fared, groups []Fared, err error) {
@@ -80,38 +95,13 @@ func (p *Passcodes) Funnel(ctx context.Context, f store.Funnel) (all Fared, grou
 			slices.Compare(a.Gateway[:], b.Gateway[:]),
 		)
 	})
-	if all.Messages, err = p.messages(ctx, f); err != nil || f.By == "hour" {
-		return all, groups, err
-	}
-	for i := range groups[:min(len(groups), groupsMost)] {
-		of, g := f, &groups[i]
-		switch f.By {
-		case "gateway":
-			of.Gateway = g.Gateway
-		case "country":
-			of.Country = g.Country
-		case "purpose":
-			of.Purpose = g.Purpose
-		case "template":
-			if of.Template = g.Template; g.Template == "" { // they cannot be asked for by themselves
-				continue
-			}
-		}
-		if g.Messages, err = p.messages(ctx, of); err != nil {
-			break
-		}
-	}
-	return all, groups, err
+	return all, groups, nil
 }
 
-// messages counts the messages that bore the codes.
-func (p *Passcodes) messages(ctx context.Context, f store.Funnel) (delivery.Tally, error) {
-	wanted := purposeLabel
-	if f.Purpose != "" {
-		wanted += "=" + f.Purpose
-	}
-	return p.Store.Tally(ctx, store.Filter{Labels: []string{wanted}, Gateway: f.Gateway, Country: f.Country, Template: f.Template,
-		Since: f.Since, Until: f.Until})
+// delivered counts the messages that bore codes to a country and were delivered, since a moment.
+func (p *Passcodes) delivered(ctx context.Context, country string, since time.Time) (int64, error) {
+	t, err := p.Store.Tally(ctx, store.Filter{Labels: []string{purposeLabel}, Country: country, Since: since})
+	return t.ByState[delivery.Delivered], err
 }
 
 // textsMost is how many messages can bear a passcode.

@@ -8,6 +8,11 @@ ALTER TABLE passcode_blocks DROP CONSTRAINT passcode_blocks_by_what_check;
 ALTER TABLE passcode_blocks ADD CONSTRAINT passcode_blocks_by_what_check
     CHECK (by_what IN ('number', 'range', 'stretch', 'country', 'address', 'network'));
 
+-- How far the texts of passcodes came is counted beside how far these did.
+ALTER TABLE passcode_steps DROP CONSTRAINT passcode_steps_step_check;
+ALTER TABLE passcode_steps ADD CONSTRAINT passcode_steps_step_check
+    CHECK (step IN ('issued', 'again', 'accepted', 'delivered', 'checked', 'right'));
+
 -- What is done when a rule finds something, in the place of what is usual.
 CREATE TABLE passcode_rules (
     rule text PRIMARY KEY CHECK (rule IN ('sequence', 'untouched', 'asking', 'rise')),
