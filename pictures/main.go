@@ -65,8 +65,9 @@ func run(ctx context.Context) error {
 }
 
 const (
-	service = "http://127.0.0.1:7410"
-	phone   = "http://127.0.0.1:7411/phone"
+	service  = "http://127.0.0.1:7410"
+	phone    = "http://127.0.0.1:7411/phone"
+	boarding = "http://127.0.0.1:7411/boarding/"
 )
 
 // demo starts the demo where a reader will have it.
@@ -187,8 +188,6 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 	}
 	for _, p := range []page{
 		{name: "today", address: service + "/", waits: ".needs li:nth-child(3)"},
-		{name: "strays", address: service + "/strays", waits: "tbody tr:nth-child(2)",
-			first: `document.querySelector("td .plain").click()`},
 		{name: "heaps", address: service + "/statements/" + stated.Items[0].ID + "?heap=theirs", waits: "tbody tr"},
 		{name: "messages-compact-dark", address: service + "/messages", waits: "tbody tr:nth-child(40)", dark: true},
 		{name: "message", address: service + "/messages/" + found.Items[0].ID, waits: ".ledger",
@@ -201,6 +200,8 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		{name: "events", address: service + "/events", waits: ".events tbody tr:nth-child(8)"},
 		{name: "gateway", address: service + "/gateways/oldpier-swapped", waits: ".facts", first: press("Test its credentials")},
 		{name: "phone", address: phone + "#+447700900158", waits: ".text"},
+		{name: "boarding", address: boarding, waits: "#number",
+			first: fill("#number", "07700 900177") + `; document.querySelector("#ask button").click()`},
 		{name: "batch", address: service + "/batches/" + running, waits: ".tally", late: 12 * time.Second},
 	} {
 		if !strings.Contains(p.name, *only) {
@@ -301,7 +302,7 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 			`pigeon weigh "Don’t miss it: the 07:40 to Skerrow now leaves from berth 3 [gate B] – hurry…"` +
 				` --to +447700900123,FR,IN,JP --prices harbourline.csv`,
 		}},
-		{"cli-example", 176, 60, 100 * time.Second, []string{`make example`}},
+		{"cli-example", 186, 78, 100 * time.Second, []string{`make example`}},
 	} {
 		if !strings.Contains(one.name, *only) {
 			continue

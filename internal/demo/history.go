@@ -266,14 +266,14 @@ func writePast(ctx context.Context, e *engine.Engine, all []past) error {
 	return e.Store.Transact(ctx, func(s *store.Store) error {
 		set := make([]store.Acceptance, len(all))
 		messages := make([]store.Message, len(all))
-		var went, ended []store.Evidence
+		var went, answered, ended []store.Evidence
 		var steps []store.Stepped
 		for i := range all {
 			p := &all[i]
 			when[p.message.ID] = p
 			set[i] = store.Acceptance{Message: p.message, Begun: p.begun}
 			went = append(went, p.went)
-			ended = append(ended, p.answered, p.ended)
+			answered, ended = append(answered, p.answered), append(ended, p.ended)
 			steps = append(steps, p.steps...)
 		}
 		if err := s.CountSteps(ctx, steps); err != nil {
@@ -289,6 +289,10 @@ func writePast(ctx context.Context, e *engine.Engine, all []past) error {
 		err := s.AppendTo(ctx, at, messages, went, func(_, m *store.Message, _ delivery.Outcome) {
 			m.ChangedAt, m.BeganAt = when[m.ID].wentAt, when[m.ID].wentAt
 		})
+		if err != nil {
+			return err
+		}
+		err = s.AppendTo(ctx, at, messages, answered, func(_, m *store.Message, _ delivery.Outcome) { m.ChangedAt = when[m.ID].takenAt })
 		if err != nil {
 			return err
 		}
