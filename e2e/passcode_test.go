@@ -242,6 +242,42 @@ func TestPasscodesAreAskedForRightly(t *testing.T) {
 	}
 }
 
+// A code that did not come as a text is spoken in a call, by the gateway that calls, in the words registered with it.
+func TestACodeIsSpoken(t *testing.T) {
+	t.Parallel()
+	h := build(t, quick).with("harbourline", "stamphouse-voice")
+	must[client.Template](t)(h.Client.AddTemplate(t.Context(), client.TemplateFile{Source: spoken}))
+	const to = "+447700900112"
+	p := must[client.Passcode](t)(h.Client.Issue(t.Context(), client.NewPasscode{To: to, Purpose: "sign-in"}, ""))
+	code := h.codeAt("harbourline", to, sixDigits)
+	h.settled(p.Message)
+	voice := client.PasscodeAgain{By: "voice"}
+	var refused *client.Problem
+	if _, err := h.Client.AgainBy(t.Context(), p.ID, voice); !errors.As(err, &refused) || refused.Status != 429 {
+		t.Errorf("at once: %v", err)
+	}
+	var said client.Passcode
+	eventually(t, "its pause is over", func() bool { // the text was delivered, so it has to be meant
+		var err error
+		if said, err = h.Client.AgainBy(t.Context(), p.ID, voice); errors.As(err, &refused) && strings.HasSuffix(refused.Type, ":delivered") {
+			said, err = h.Client.AgainBy(t.Context(), p.ID, client.PasscodeAgain{By: "voice", Anyway: true})
+		}
+		return err == nil
+	})
+	h.settled(said.Message)
+	if phones := h.Fleet.Phones.All(to, 1); said.Gateway != "stamphouse-voice" || !phones[0].Texts[0].Call ||
+		!strings.HasPrefix(phones[0].Texts[0].Text, code) {
+		t.Errorf("%+v, and the phone has %+v", said, phones)
+	}
+	if _, out, _ := h.pigeon("", "passcode", "show", p.ID); !strings.Contains(out, "call through stamphouse-voice: delivered") ||
+		!strings.Contains(out, "text through harbourline: delivered") || strings.Contains(out, code) {
+		t.Error(out)
+	}
+	if v := must[client.PasscodeVerdict](t)(h.Client.Check(t.Context(), p.ID, code)); v.Verdict != "right" {
+		t.Errorf("%+v", v)
+	}
+}
+
 // Limits hold exactly, however many ask at the same time and on whatever instance; a refusal names the limit and when it
 // ends; what is blocked gets none, until it is lifted.
 func TestPasscodeLimits(t *testing.T) {

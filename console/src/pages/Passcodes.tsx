@@ -150,13 +150,28 @@ const things: Record<PasscodeLimit["by"], string> = {
 };
 
 function Limits() {
+  const queries = useQueryClient();
+  const [form, setForm] = useState({ by: "number" as PasscodeLimit["by"], window: "hour" as PasscodeLimit["window"], most: "" });
   const { data, error } = useQuery({ queryKey: ["passcode limits"], queryFn: () => got(api.GET("/v1/passcode-limits")) });
+  const same = (l: PasscodeLimit) => l.by === form.by && l.window === form.window;
+  const set = useMutation({
+    mutationFn: (usual: boolean) => {
+      const items = (data?.items ?? []).filter((l) => l.set && !same(l)).map(({ by, window, most }) => ({ by, window, most }));
+      if (!usual) items.push({ by: form.by, window: form.window, most: form.most === "" ? null : Number(form.most) });
+      return got(api.PUT("/v1/passcode-limits", { body: { items } }));
+    },
+    onSuccess: (now) => queries.setQueryData(["passcode limits"], now),
+  });
   const by = new Map<PasscodeLimit["by"], PasscodeLimit[]>();
   for (const l of data?.items ?? []) by.set(l.by, [...(by.get(l.by) ?? []), l]);
+  const change = (to: Partial<typeof form>) => {
+    set.reset();
+    setForm({ ...form, ...to });
+  };
   return (
     <section className="mt-4">
       <h2>Limits</h2>
-      {error && !data && <Refused error={error} />}
+      {(error ?? set.error) && <Refused error={error ?? set.error} />}
       <ul className="plain">
         {[...by].map(([what, all]) => (
           <li key={what}>
@@ -166,9 +181,53 @@ function Limits() {
           </li>
         ))}
       </ul>
-      <p className="quiet">
-        No window, wherever it begins, holds more. Set with <span className="mono">pigeon passcode limits --set number/hour=3</span>.
-      </p>
+      <p className="quiet mb-2">No window, wherever it begins, holds more.</p>
+      <Form
+        className="filters"
+        onSubmit={(e) => {
+          e.preventDefault();
+          set.mutate(false);
+        }}
+      >
+        <Form.Select size="sm" aria-label="For each" value={form.by} onChange={(e) => change({ by: e.target.value as PasscodeLimit["by"] })}>
+          {Object.entries(things).map(([what, says]) => (
+            <option key={what} value={what}>
+              for {says}
+            </option>
+          ))}
+        </Form.Select>
+        <Form.Control
+          size="sm"
+          type="number"
+          min={0}
+          max={1000000}
+          style={{ width: "7rem" }}
+          aria-label="At most; nothing for no limit"
+          placeholder="no limit"
+          value={form.most}
+          onChange={(e) => change({ most: e.target.value })}
+        />
+        <Form.Select
+          size="sm"
+          aria-label="In a"
+          value={form.window}
+          onChange={(e) => change({ window: e.target.value as PasscodeLimit["window"] })}
+        >
+          {["minute", "hour", "day"].map((w) => (
+            <option key={w} value={w}>
+              {w === "hour" ? "an" : "a"} {w}
+            </option>
+          ))}
+        </Form.Select>
+        <Button size="sm" type="submit" disabled={set.isPending || !data}>
+          Set
+        </Button>
+        {data?.items.some((l) => l.set && same(l)) && (
+          <Button size="sm" variant="link" disabled={set.isPending} onClick={() => set.mutate(true)}>
+            As usual
+          </Button>
+        )}
+      </Form>
     </section>
   );
 }
