@@ -125,6 +125,7 @@ type page struct {
 	// first is done before the picture is taken, in the page.
 	first string
 	dark  bool
+	small bool // as on a phone
 	late  time.Duration // until it is worth a picture
 }
 
@@ -200,7 +201,7 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		{name: "events", address: service + "/events", waits: ".events tbody tr:nth-child(8)"},
 		{name: "gateway", address: service + "/gateways/oldpier-swapped", waits: ".facts", first: press("Test its credentials")},
 		{name: "phone", address: phone + "#+447700900158", waits: ".text"},
-		{name: "boarding", address: boarding, waits: "#number",
+		{name: "boarding", address: boarding, waits: "#number", small: true,
 			first: fill("#number", "07700 900177") + `; document.querySelector("#ask button").click()`},
 		{name: "batch", address: service + "/batches/" + running, waits: ".tally", late: 12 * time.Second},
 	} {
@@ -216,7 +217,11 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](theme)); err != nil {
 			return err
 		}
-		if err := chromedp.Do(ctx, chromedp.Navigate("about:blank"), chromedp.Navigate(p.address), chromedp.WaitVisible(p.waits)); err != nil {
+		width, height := int64(1280), int64(800)
+		if p.small {
+			width, height = 390, 360
+		}
+		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height), chromedp.Navigate("about:blank"), chromedp.Navigate(p.address), chromedp.WaitVisible(p.waits)); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
 		time.Sleep(700*time.Millisecond + p.late) // what is asked for comes
@@ -302,7 +307,7 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 			`pigeon weigh "Don’t miss it: the 07:40 to Skerrow now leaves from berth 3 [gate B] – hurry…"` +
 				` --to +447700900123,FR,IN,JP --prices harbourline.csv`,
 		}},
-		{"cli-example", 186, 78, 100 * time.Second, []string{`make example`}},
+		{"cli-example", 186, 80, 140 * time.Second, []string{`make example`}},
 	} {
 		if !strings.Contains(one.name, *only) {
 			continue

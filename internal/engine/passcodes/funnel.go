@@ -107,21 +107,26 @@ func (p *Passcodes) delivered(ctx context.Context, country string, since time.Ti
 // textsMost is how many messages can bear a passcode.
 const textsMost = 20
 
-// Texts are the messages that bear a passcode, in their order: those to its number for its purpose, until there was a
-// newer one.
+// Texts are the messages that bear a passcode, in their order: those to its number for its purpose from its first on,
+// until there was a newer one.
 func (p *Passcodes) Texts(ctx context.Context, r store.Passcode) ([]store.Message, error) {
-	until := r.EndsAt
-	newer, err := p.Store.Passcodes(ctx, r.Number, r.Purpose, store.Floor(until), textsMost)
+	newer, err := p.Store.Passcodes(ctx, r.Number, r.Purpose, store.Floor(r.EndsAt), textsMost)
 	if err != nil {
 		return nil, err
 	}
+	until := uuid.Max
 	for _, one := range newer {
-		if one.CreatedAt.After(r.CreatedAt) && one.CreatedAt.Before(until) {
-			until = one.CreatedAt
+		if later(one.ID, r.ID) && later(until, one.ID) {
+			until = one.ID
 		}
 	}
-	found, err := p.Store.Find(ctx, store.Filter{To: r.Number, Labels: []string{purposeLabel + "=" + r.Purpose}, Since: r.CreatedAt, Until: until},
-		uuid.Nil, textsMost)
+	// An id is made a moment before the message is.
+	found, err := p.Store.Find(ctx, store.Filter{To: r.Number, Labels: []string{purposeLabel + "=" + r.Purpose},
+		Since: r.CreatedAt.Add(-time.Minute), Until: r.EndsAt}, uuid.Nil, textsMost)
+	found = slices.DeleteFunc(found, func(m store.Message) bool { return later(r.ID, m.ID) || !later(until, m.ID) })
 	slices.Reverse(found)
 	return found, err
 }
+
+// later reports whether an id comes after another.
+func later(a, b uuid.UUID) bool { return slices.Compare(a[:], b[:]) > 0 }
