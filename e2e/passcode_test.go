@@ -143,7 +143,8 @@ func TestPasscodes(t *testing.T) {
 	})
 	all := f.All
 	if all.Issued != 6 || all.Again != 0 || all.Messages != 6 || all.Accepted != 6 || all.Checked != 3 || all.Right != 2 || all.Took.Right == nil || all.Took.Accepted == nil || all.Took.Delivered == nil ||
-		all.Conversion == nil || *all.Conversion < 0.33 || *all.Conversion > 0.34 || len(f.Groups) != 1 || f.Groups[0].Gateway != "harbourline" ||
+		all.Conversion == nil || *all.Conversion < 0.33 || *all.Conversion > 0.34 || len(f.Groups) != 1 ||
+		f.Groups[0].Gateway != "harbourline" ||
 		f.Groups[0].Right != 2 ||
 		f.Groups[0].Messages != 6 {
 		t.Errorf("%+v", f)
@@ -259,7 +260,8 @@ func TestACodeIsSpoken(t *testing.T) {
 	var said client.Passcode
 	eventually(t, "its pause is over", func() bool { // the text was delivered, so it has to be meant
 		var err error
-		if said, err = h.Client.AgainBy(t.Context(), p.ID, voice); errors.As(err, &refused) && strings.HasSuffix(refused.Type, ":delivered") {
+		if said, err = h.Client.AgainBy(t.Context(), p.ID, voice); errors.As(err, &refused) &&
+			strings.HasSuffix(refused.Type, ":delivered") {
 			said, err = h.Client.AgainBy(t.Context(), p.ID, client.PasscodeAgain{By: "voice", Anyway: true})
 		}
 		return err == nil

@@ -125,7 +125,7 @@ type page struct {
 	// first is done before the picture is taken, in the page.
 	first string
 	dark  bool
-	small bool // as on a phone
+	small bool          // as on a phone
 	late  time.Duration // until it is worth a picture
 }
 
@@ -221,7 +221,8 @@ func pages(ctx context.Context, c *client.Client, key string) error {
 		if p.small {
 			width, height = 390, 360
 		}
-		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height), chromedp.Navigate("about:blank"), chromedp.Navigate(p.address), chromedp.WaitVisible(p.waits)); err != nil {
+		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height), chromedp.Navigate("about:blank"),
+			chromedp.Navigate(p.address), chromedp.WaitVisible(p.waits)); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
 		time.Sleep(700*time.Millisecond + p.late) // what is asked for comes

@@ -128,10 +128,29 @@ func (a *API) wireAlarms(ctx context.Context, found []store.PasscodeAlarm) ([]cl
 	for _, one := range found {
 		e := one.Evidence
 		w := client.PasscodeAlarm{
-			ID: one.ID.String(), Rule: string(one.Rule), About: one.Rule.About(), What: string(one.By), Value: one.Value, Act: string(one.Act),
-			Standing: one.Stands(now), RaisedAt: one.RaisedAt, Until: one.UntilAt, Say: e.Say(), Numbers: e.Numbers, Of: e.Of, Used: e.Used,
-			Usual: e.Usual, Chance: e.Chance, Since: e.Since, Till: e.Until, PerHour: one.PerHour, Sample: []client.AlarmSample{},
-			Saved: []client.Money{}, LiftedAt: one.LiftedAt, LiftedBy: one.LiftedBy, LiftedWhy: one.LiftedWhy,
+			ID:        one.ID.String(),
+			Rule:      string(one.Rule),
+			About:     one.Rule.About(),
+			What:      string(one.By),
+			Value:     one.Value,
+			Act:       string(one.Act),
+			Standing:  one.Stands(now),
+			RaisedAt:  one.RaisedAt,
+			Until:     one.UntilAt,
+			Say:       e.Say(),
+			Numbers:   e.Numbers,
+			Of:        e.Of,
+			Used:      e.Used,
+			Usual:     e.Usual,
+			Chance:    e.Chance,
+			Since:     e.Since,
+			Till:      e.Until,
+			PerHour:   one.PerHour,
+			Sample:    []client.AlarmSample{},
+			Saved:     []client.Money{},
+			LiftedAt:  one.LiftedAt,
+			LiftedBy:  one.LiftedBy,
+			LiftedWhy: one.LiftedWhy,
 		}
 		for _, s := range e.Sample {
 			w.Sample = append(w.Sample, client.AlarmSample{Passcode: s.Passcode.String(), Number: s.Number, At: s.At, Codes: s.Codes})

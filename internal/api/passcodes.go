@@ -88,8 +88,14 @@ func (a *API) passcode(c *gin.Context) {
 	}
 	w := a.wirePasscode(p)
 	for _, m := range texts {
-		one := client.PasscodeText{Message: m.ID.String(), Gateway: a.gatewayName(m.GatewayID), State: string(m.State), Cause: string(m.Cause),
-			CreatedAt: m.CreatedAt, ChangedAt: m.ChangedAt}
+		one := client.PasscodeText{
+			Message:   m.ID.String(),
+			Gateway:   a.gatewayName(m.GatewayID),
+			State:     string(m.State),
+			Cause:     string(m.Cause),
+			CreatedAt: m.CreatedAt,
+			ChangedAt: m.ChangedAt,
+		}
 		if g := a.engine.Roster.ByID(m.GatewayID); g != nil {
 			one.Spoken = g.Dialect.Takes.Voice
 		}

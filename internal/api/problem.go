@@ -250,8 +250,17 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 	case errors.Is(err, store.ErrExists):
 		p = told(http.StatusConflict, "exists", "There is one already", err.Error())
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		p = told(http.StatusRequestTimeout, "too-slow", "The request came too slowly", "",
-			client.FieldError{Field: "body", Wrong: fmt.Sprintf("it had not come after %v", bodyWithin), Accepted: "a body without pauses"})
+		p = told(
+			http.StatusRequestTimeout,
+			"too-slow",
+			"The request came too slowly",
+			"",
+			client.FieldError{
+				Field:    "body",
+				Wrong:    fmt.Sprintf("it had not come after %v", bodyWithin),
+				Accepted: "a body without pauses",
+			},
+		)
 	case errors.Is(err, errBusy):
 		p = told(http.StatusServiceUnavailable, "busy", "Too much of this is being tried out at the same time", "Try again in a moment.")
 	default:

@@ -126,7 +126,16 @@ func (a *app) showPasscode(cmd *cobra.Command, p client.Passcode) error {
 		if t.Spoken {
 			way = "call"
 		}
-		fmt.Fprintf(out, "  %-10s %s  %s through %s: %s  %s\n", name, a.at(t.CreatedAt), way, t.Gateway, strings.TrimSpace(t.State+" "+t.Cause), t.Message)
+		fmt.Fprintf(
+			out,
+			"  %-10s %s  %s through %s: %s  %s\n",
+			name,
+			a.at(t.CreatedAt),
+			way,
+			t.Gateway,
+			strings.TrimSpace(t.State+" "+t.Cause),
+			t.Message,
+		)
 	}
 	if s := p.Suspicion; s != nil {
 		fmt.Fprintf(out, "\nsuspicion ")
@@ -302,8 +311,9 @@ func (a *app) passcodeFunnel() *cobra.Command {
 		Long: "Tells how many passcodes were issued, sent again, delivered, checked and right, by the hour in which\n" +
 			"they were issued, and how long it took. What is right of those that were issued is the true measure\n" +
 			"of a gateway.",
-		Example: "  pigeon passcode funnel --since 24h\n  pigeon passcode funnel --by country --gateway harbourline\n  pigeon passcode funnel --times",
-		Args:    cobra.NoArgs,
+		Example: "  pigeon passcode funnel --since 24h\n  pigeon passcode funnel --by country --gateway harbourline\n" +
+			"  pigeon passcode funnel --times",
+		Args: cobra.NoArgs,
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			filter, err := f.filter(time.Now())
 			if err != nil {
@@ -384,8 +394,8 @@ func (a *app) passcodeLimits() *cobra.Command {
 		Short: "How many passcodes are sent at most; set it with --set",
 		Long: "Lists the limits that hold. --set number/hour=5 sets one, none lets none hold, usual takes it back;\n" +
 			"what it can be by: number, address (of the end user), network, range (numbers that differ in their\n" +
-			"last three digits), stretch (in their last five), purpose, country and key, each a minute, an hour or a day. No window, wherever it\n" +
-			"begins, holds more.",
+			"last three digits), stretch (in their last five), purpose, country and key, each a minute, an hour\n" +
+			"or a day. No window, wherever it begins, holds more.",
 		Example: "  pigeon passcode limits\n  pigeon passcode limits --set number/hour=3 --set country/day=none\n" +
 			"  pigeon passcode limits --usual",
 		Args: cobra.NoArgs,

@@ -200,13 +200,18 @@ func alarmDoes(act string) string {
 // onAlarm is a command about one alarm.
 func (a *app) onAlarm(use, short string, do func(*cobra.Command, *client.Client, []string) (client.PasscodeAlarm, error)) *cobra.Command {
 	args := cobra.ExactArgs(len(strings.Fields(use)) - 1)
-	return &cobra.Command{Use: use, Short: short, Args: args, RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		w, err := do(cmd, c, args)
-		if err != nil {
-			return err
-		}
-		return a.showAlarm(cmd, w)
-	})}
+	return &cobra.Command{
+		Use:   use,
+		Short: short,
+		Args:  args,
+		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			w, err := do(cmd, c, args)
+			if err != nil {
+				return err
+			}
+			return a.showAlarm(cmd, w)
+		}),
+	}
 }
 
 func (a *app) alarmShow() *cobra.Command {

@@ -114,8 +114,15 @@ func (t *tried) signInFor(ctx context.Context, c *client.Client, at places, numb
 func flood(ctx context.Context, c *client.Client, at places, out io.Writer) error {
 	ctx, cancel := context.WithTimeout(ctx, signInWithin)
 	defer cancel()
-	fmt.Fprintf(out, "\nSomebody asks for %d codes for numbers one after the other, each from another address, and for %d more from one;\n"+
-		"meanwhile %d passengers sign in, and afterwards %d who live in the range that was flooded.\n\n", flooded, fromOne, passengers, neighbours)
+	fmt.Fprintf(
+		out,
+		"\nSomebody asks for %d codes for numbers one after the other, each from another address, and for %d more from one;\n"+
+			"meanwhile %d passengers sign in, and afterwards %d who live in the range that was flooded.\n\n",
+		flooded,
+		fromOne,
+		passengers,
+		neighbours,
+	)
 	var sequence, one, honest, beside tried
 	var all sync.WaitGroup
 	var mu sync.Mutex

@@ -124,7 +124,10 @@ var scenario = slices.Concat(
 		},
 		{
 			About: "The storm, in Hindi",
-			Draft: bulk("+447700900124", "Lanternholm Ferries: तूफ़ान के कारण रविवार की सभी नावें रद्द हैं। टिकट बुधवार तक मान्य रहेंगे।"),
+			Draft: bulk(
+				"+447700900124",
+				"Lanternholm Ferries: तूफ़ान के कारण रविवार की सभी नावें रद्द हैं। टिकट बुधवार तक मान्य रहेंगे।",
+			),
 			State: "delivered",
 		},
 		{

@@ -66,9 +66,34 @@ const passcodeColumns = `p.id, p.key_id, p.number, p.country, p.purpose, p.lette
 
 func scanPasscode(rows pgx.Rows) (p Passcode, err error) {
 	var at *netip.Addr
-	err = rows.Scan(&p.ID, &p.KeyID, &p.Number, &p.Country, &p.Purpose, &p.Form.Letters, &p.Form.Length, &p.Hash, &p.Sealed, &p.CreatedAt,
-		&p.EndsAt, &p.Tries, &p.TriesMost, &p.UsedAt, &p.CheckedAt, &p.EndedAt, &p.Sends, &p.SendsMost, &p.AgainAt, &p.MessageID, &p.Gateway, &at,
-		&p.Reference, &p.Template, &p.Language, &p.Newer)
+	err = rows.Scan(
+		&p.ID,
+		&p.KeyID,
+		&p.Number,
+		&p.Country,
+		&p.Purpose,
+		&p.Form.Letters,
+		&p.Form.Length,
+		&p.Hash,
+		&p.Sealed,
+		&p.CreatedAt,
+		&p.EndsAt,
+		&p.Tries,
+		&p.TriesMost,
+		&p.UsedAt,
+		&p.CheckedAt,
+		&p.EndedAt,
+		&p.Sends,
+		&p.SendsMost,
+		&p.AgainAt,
+		&p.MessageID,
+		&p.Gateway,
+		&at,
+		&p.Reference,
+		&p.Template,
+		&p.Language,
+		&p.Newer,
+	)
 	if at != nil {
 		p.Address = *at
 	}

@@ -73,7 +73,9 @@ func (s *Store) SetPasscodeRules(ctx context.Context, acts map[fraud.Rule]fraud.
 				return fmt.Errorf("setting what is done about fraud: %w", err)
 			}
 			if acts[rule] == fraud.Off {
-				err := s.gorm(ctx).Exec("UPDATE passcode_alarms SET until_at = ? WHERE rule = ? AND lifted_at IS NULL AND until_at > ?", now, rule, now).Error
+				err := s.gorm(ctx).
+					Exec("UPDATE passcode_alarms SET until_at = ? WHERE rule = ? AND lifted_at IS NULL AND until_at > ?", now, rule, now).
+					Error
 				if err != nil {
 					return fmt.Errorf("ending alarms: %w", err)
 				}
@@ -96,7 +98,8 @@ func (s *Store) PasscodeAlarms(ctx context.Context, standing bool, now time.Time
 // without what they rest on.
 func (s *Store) StandingAlarms(ctx context.Context, most int) (all []PasscodeAlarm, err error) {
 	return all, s.gorm(ctx).Select("id", "rule", "by_what", "value", "act", "raised_at", "until_at").
-		Where("lifted_at IS NULL AND until_at > (SELECT max(raised_at) FROM passcode_alarms)").Order("id DESC").Limit(most).Find(&all).Error
+		Where("lifted_at IS NULL AND until_at > (SELECT max(raised_at) FROM passcode_alarms)").
+		Order("id DESC").Limit(most).Find(&all).Error
 }
 
 // HonestRate is what was lifted as a false alarm: how many numbers an hour there were.
@@ -271,7 +274,11 @@ const cohortLong = 10 * time.Minute
 // LookAtPasscodes counts the passcodes that were issued since it was last done, until a moment at most, and how many
 // of them were used; fold makes of the last conversions those with these. It reports whether there may be more. Whoever
 // else does it meanwhile has the turn.
-func (s *Store) LookAtPasscodes(ctx context.Context, till time.Time, fold func([]Conversion, []Cohort) []Conversion) (more bool, err error) {
+func (s *Store) LookAtPasscodes(
+	ctx context.Context,
+	till time.Time,
+	fold func([]Conversion, []Cohort) []Conversion,
+) (more bool, err error) {
 	err = s.Transact(ctx, func(s *Store) error {
 		more = false
 		looked, err := query(ctx, s.hot(), func(rows pgx.Rows) (at time.Time, err error) { return at, rows.Scan(&at) },
@@ -299,7 +306,8 @@ func (s *Store) LookAtPasscodes(ctx context.Context, till time.Time, fold func([
 		cohorts, err := query(ctx, s.hot(), func(rows pgx.Rows) (c Cohort, err error) {
 			c.At = began
 			return c, rows.Scan(&c.Gateway, &c.Country, &c.N, &c.Used)
-		}, `SELECT gateway_id, country, count(*), count(used_at) FROM passcodes WHERE id >= $1 AND id < $2 GROUP BY 1, 2`, Floor(from), Floor(to))
+		}, `SELECT gateway_id, country, count(*), count(used_at) FROM passcodes
+			WHERE id >= $1 AND id < $2 GROUP BY 1, 2`, Floor(from), Floor(to))
 		if err != nil {
 			return err
 		}
@@ -313,11 +321,16 @@ func (s *Store) LookAtPasscodes(ctx context.Context, till time.Time, fold func([
 			return err
 		}
 		now := fold(last, cohorts)
-		b.Queue(`INSERT INTO passcode_cohorts AS c (began_at, gateway_id, country, n, used)
+		b.Queue(
+			`INSERT INTO passcode_cohorts AS c (began_at, gateway_id, country, n, used)
 			SELECT $1, * FROM unnest($2::uuid[], $3::text[], $4::bigint[], $5::bigint[])
 			ON CONFLICT (began_at, country, gateway_id) DO UPDATE SET n = c.n + excluded.n, used = c.used + excluded.used`,
-			began, ids(cohorts, func(c *Cohort) uuid.UUID { return c.Gateway }), words(cohorts, func(c *Cohort) string { return c.Country }),
-			column(cohorts, func(c *Cohort) int64 { return c.N }), column(cohorts, func(c *Cohort) int64 { return c.Used }))
+			began,
+			ids(cohorts, func(c *Cohort) uuid.UUID { return c.Gateway }),
+			words(cohorts, func(c *Cohort) string { return c.Country }),
+			column(cohorts, func(c *Cohort) int64 { return c.N }),
+			column(cohorts, func(c *Cohort) int64 { return c.Used }),
+		)
 		b.Queue(`INSERT INTO passcode_conversions AS c (gateway_id, country, n, used, at)
 			SELECT * FROM unnest($1::uuid[], $2::text[], $3::float8[], $4::float8[], $5::timestamptz[])
 			ON CONFLICT (gateway_id, country) DO UPDATE SET n = excluded.n, used = excluded.used, at = excluded.at`,
@@ -380,7 +393,8 @@ func (s *Store) TidyPasscodeWatch(ctx context.Context, cohorts, numbers, alarms 
 	if err := s.gorm(ctx).Exec("DELETE FROM passcode_cohorts WHERE began_at < ?", cohorts).Error; err != nil {
 		return fmt.Errorf("forgetting how passcodes fared: %w", err)
 	}
-	if err := s.gorm(ctx).Exec("UPDATE passcode_alarms SET evidence = evidence - 'sample' WHERE raised_at < ? AND jsonb_exists(evidence, 'sample')",
+	if err := s.gorm(ctx).Exec("UPDATE passcode_alarms SET evidence = evidence - 'sample' "+
+		"WHERE raised_at < ? AND jsonb_exists(evidence, 'sample')",
 		numbers).Error; err != nil {
 		return fmt.Errorf("forgetting what numbers alarms rest on: %w", err)
 	}

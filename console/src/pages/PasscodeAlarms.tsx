@@ -104,8 +104,7 @@ export function Alarms() {
     refetchInterval: 5000,
   });
   const restore = useMutation({
-    mutationFn: (a: PasscodeAlarm) =>
-      got(api.POST("/v1/passcode-alarms/{id}/restore", { params: { path: { id: a.id } }, body: {} })),
+    mutationFn: (a: PasscodeAlarm) => got(api.POST("/v1/passcode-alarms/{id}/restore", { params: { path: { id: a.id } }, body: {} })),
     onSuccess: () => {
       setLifted(undefined);
       void queries.invalidateQueries({ queryKey: ["passcode alarms"] });

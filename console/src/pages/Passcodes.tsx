@@ -189,7 +189,12 @@ function Limits() {
           set.mutate(false);
         }}
       >
-        <Form.Select size="sm" aria-label="For each" value={form.by} onChange={(e) => change({ by: e.target.value as PasscodeLimit["by"] })}>
+        <Form.Select
+          size="sm"
+          aria-label="For each"
+          value={form.by}
+          onChange={(e) => change({ by: e.target.value as PasscodeLimit["by"] })}
+        >
           {Object.entries(things).map(([what, says]) => (
             <option key={what} value={what}>
               for {says}

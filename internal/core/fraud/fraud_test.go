@@ -102,7 +102,8 @@ func TestRules(t *testing.T) {
 		if !slices.Equal(got, tt.want) {
 			t.Errorf("%s: %v, want %v", name, got, tt.want)
 		}
-		if got := tt.ledger.Judge(tt.by, "it", .8, noon.Add(26*time.Hour)); len(got) > 0 && len(tt.ledger.since(noon.Add(26*time.Hour), remembered)) == 0 {
+		if got := tt.ledger.Judge(tt.by, "it", .8, noon.Add(26*time.Hour)); len(got) > 0 &&
+			len(tt.ledger.since(noon.Add(26*time.Hour), remembered)) == 0 {
 			t.Errorf("%s: %v of what is forgotten", name, got)
 		}
 	}

@@ -121,8 +121,14 @@ func (f Found) Say() string {
 		return fmt.Sprintf("Codes reached %d numbers within %s, of which %s, where %.0f %% do usually. By chance that comes about %s.",
 			f.Of, took, used(f.Used), 100*f.Usual, onceIn(f.Chance))
 	case Asking:
-		return fmt.Sprintf("It asked for codes for %d numbers within %s, of which %s, where %.0f %% do usually. By chance that comes about %s.",
-			f.Of, took, used(f.Used), 100*f.Usual, onceIn(f.Chance))
+		return fmt.Sprintf(
+			"It asked for codes for %d numbers within %s, of which %s, where %.0f %% do usually. By chance that comes about %s.",
+			f.Of,
+			took,
+			used(f.Used),
+			100*f.Usual,
+			onceIn(f.Chance),
+		)
 	case Rise:
 		return fmt.Sprintf("%d codes arrived within an hour and were not used, %d were; of an hour with many %.0f are not, usually.",
 			f.Numbers, f.Used, f.Usual)
@@ -320,7 +326,8 @@ func (h Hours) Judge(country string, usual float64, now time.Time) (Found, bool)
 	if known := h.UsualLeft + h.UsualUsed; known >= riseLeast {
 		share = believed(h.UsualUsed / known)
 	}
-	if !tells(usual) || h.Days < riseDays || left < riseLeast || float64(left) <= riseTimes*h.UsualLeft || float64(h.Used) > share/2*float64(h.Arrived) {
+	if !tells(usual) || h.Days < riseDays || left < riseLeast || float64(left) <= riseTimes*h.UsualLeft ||
+		float64(h.Used) > share/2*float64(h.Arrived) {
 		return Found{}, false
 	}
 	return Found{Rule: Rise, By: passcode.Country, Value: country, Numbers: int(left), Of: int(h.Arrived), Used: int(h.Used),

@@ -71,18 +71,30 @@ func Suspicion(r Request, now time.Time) (int, []Reason) {
 		switch s.By {
 		case passcode.Range:
 			if n := neighbours(hour, r.Number); n > 0 {
-				add(pointsNeighbour*min(n, neighboursMost), "codes were asked for by %s of this number within the hour", count(n, "neighbour"))
+				add(
+					pointsNeighbour*min(n, neighboursMost),
+					"codes were asked for by %s of this number within the hour",
+					count(n, "neighbour"),
+				)
 			}
 			if i := slices.IndexFunc(s.Ledger.Asked, func(a Asked) bool { return a.Number == r.Number }); i >= 0 {
 				if a := s.Ledger.Asked[i]; a.Fate == Unused {
-					add(pointsUnused*min(a.Codes, unusedMost), "%s reached this number and %s not used", count(a.Codes, "code"), were(a.Codes))
+					add(
+						pointsUnused*min(a.Codes, unusedMost),
+						"%s reached this number and %s not used",
+						count(a.Codes, "code"),
+						were(a.Codes),
+					)
 				}
 			}
 		case passcode.Address:
 			others := slices.DeleteFunc(slices.Clone(hour), func(a Asked) bool { return a.Fate == Used || a.Number == r.Number })
 			if n := len(others) - othersFree; n > 0 {
-				add(pointsOther*min(n, othersMost), "the address asked for %d other numbers within the hour, and their codes were not used",
-					len(others))
+				add(
+					pointsOther*min(n, othersMost),
+					"the address asked for %d other numbers within the hour, and their codes were not used",
+					len(others),
+				)
 			}
 		}
 		told := tell(spread(s.By, slices.Clone(s.Ledger.Asked)))

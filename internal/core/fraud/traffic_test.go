@@ -429,8 +429,16 @@ func TestRulesOnTraffic(t *testing.T) {
 					}
 				}
 			}
-			t.Logf("found %d of %d, by %v; codes until the first alarm %d, then covered %d %% of all; %d %% with a suspicion of 60 or more, of honest people %.2f %%",
-				hits, times, rules, middle(lost), middle(stopped), middle(suspected), float64(middle(wronged))/100)
+			t.Logf(
+				"found %d of %d, by %v; codes until the first alarm %d, then covered %d %% of all; %d %% with a suspicion of 60 or more, of honest people %.2f %%",
+				hits,
+				times,
+				rules,
+				middle(lost),
+				middle(stopped),
+				middle(suspected),
+				float64(middle(wronged))/100,
+			)
 			if hits < times {
 				t.Errorf("found in %d of %d", hits, times)
 			}

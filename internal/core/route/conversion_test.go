@@ -146,8 +146,13 @@ func TestMovesFromAGatewayThatTurnsBad(t *testing.T) {
 		}
 		slices.Sort(lost)
 		slices.Sort(still)
-		said := fmt.Sprintf("one code in %v: %d lost until it moved, in nine of ten runs at most %d; of the next codes %.1f %% went there to find out",
-			pace, lost[times/2], lost[times*9/10], 100*float64(still[times/2])/3000)
+		said := fmt.Sprintf(
+			"one code in %v: %d lost until it moved, in nine of ten runs at most %d; of the next codes %.1f %% went there to find out",
+			pace,
+			lost[times/2],
+			lost[times*9/10],
+			100*float64(still[times/2])/3000,
+		)
 		t.Log(said)
 		late := int(70*time.Second/pace) + 1 // what went before anything could be known
 		if lost[times*9/10] > 150+late {

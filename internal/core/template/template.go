@@ -390,7 +390,12 @@ type Rendering struct {
 func (t *Template) Render(lang string, values map[string]any) (Rendering, error) {
 	pieces, ok := t.parsed[lang]
 	if !ok {
-		return Rendering{}, &Error{Template: t.Name, Language: lang, Wrong: "there is no such text", Accepted: strings.Join(t.names, ", ")}
+		return Rendering{}, &Error{
+			Template: t.Name,
+			Language: lang,
+			Wrong:    "there is no such text",
+			Accepted: strings.Join(t.names, ", "),
+		}
 	}
 	var text, wording strings.Builder
 	for _, p := range pieces {

@@ -216,9 +216,17 @@ func (a *Attention) gateways(ctx context.Context, now time.Time) ([]Need, error)
 		if wrong := a.Clocks.Warnings(g.ID); wrong != nil {
 			all = append(
 				all,
-				Need{What: Clock, Count: 1, Gateway: g.Name, Title: "The times of " + g.Name + " are wrong", Why: strings.Join(wrong, " "),
-					Cost: "Its times cannot be compared with ours; where strays are judged it is allowed for.",
-					Do:   "Tell whoever runs it.", Command: "pigeon gateway show " + g.Name, Link: page},
+				Need{
+					What:    Clock,
+					Count:   1,
+					Gateway: g.Name,
+					Title:   "The times of " + g.Name + " are wrong",
+					Why:     strings.Join(wrong, " "),
+					Cost:    "Its times cannot be compared with ours; where strays are judged it is allowed for.",
+					Do:      "Tell whoever runs it.",
+					Command: "pigeon gateway show " + g.Name,
+					Link:    page,
+				},
 			)
 		}
 		silent, err := a.silent(ctx, g, now)

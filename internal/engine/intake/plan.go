@@ -254,7 +254,8 @@ func (in *Intake) through(
 		return one
 	}
 	ways, because := in.ways(p, d, tmpl, book)
-	if i := slices.IndexFunc(ways.gateways, func(g *roster.Gateway) bool { return g.Name == d.Rather }); i >= 0 && len(ways.gateways) > 1 {
+	if i := slices.IndexFunc(ways.gateways, func(g *roster.Gateway) bool { return g.Name == d.Rather }); i >= 0 &&
+		len(ways.gateways) > 1 {
 		ways.gateways = append(slices.Delete(slices.Clone(ways.gateways), i, i+1), ways.gateways[i])
 		because += "; " + d.Rather + " last"
 	}
@@ -334,7 +335,12 @@ func (in *Intake) ways(p Plan, d Draft, tmpl *template.Template, book *roster.Bo
 		drawn := cmp.Or(d.Draw, p.ID.String())
 		order, preferred := r.Order(drawn), ""
 		if r.Prefer == route.Conversion && p.Kind == pace.OTP && in.Fared != nil {
-			order, preferred = route.Prefer(order, func(g string) route.Fared { return in.Fared(g, p.Country) }, in.Now(), route.Draw(drawn))
+			order, preferred = route.Prefer(
+				order,
+				func(g string) route.Fared { return in.Fared(g, p.Country) },
+				in.Now(),
+				route.Draw(drawn),
+			)
 		}
 		for _, name := range order {
 			if i := slices.IndexFunc(all, func(g *roster.Gateway) bool { return g.Name == name }); i >= 0 {

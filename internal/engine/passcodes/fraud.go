@@ -270,8 +270,11 @@ func (p *Passcodes) raise(ctx context.Context, all []fraud.Found, now time.Time)
 		a := store.PasscodeAlarm{ID: store.IDAt(now), Rule: f.Rule, By: f.By, Value: f.Value, Act: act, RaisedAt: now, PerHour: f.PerHour,
 			Evidence: store.AlarmEvidence{Found: f}}
 		for _, one := range f.Sample {
-			a.Evidence.Sample = append(a.Evidence.Sample, store.AlarmSample{Passcode: one.ID, Number: fmt.Sprintf("+%d", one.Number), At: one.At,
-				Codes: one.Codes})
+			a.Evidence.Sample = append(
+				a.Evidence.Sample,
+				store.AlarmSample{Passcode: one.ID, Number: fmt.Sprintf("+%d", one.Number), At: one.At,
+					Codes: one.Codes},
+			)
 		}
 		is, err := p.Store.RaisePasscodeAlarm(ctx, a)
 		if err != nil {

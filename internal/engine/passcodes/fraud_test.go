@@ -114,7 +114,8 @@ func TestASequenceIsSlowedDown(t *testing.T) {
 		return err
 	}
 	var alarmed *Alarmed
-	if err := try("+447700900107"); !errors.As(err, &alarmed) || alarmed.Full == nil || alarmed.ID != a.ID || !alarmed.Full.Until.After(d.Now()) {
+	if err := try("+447700900107"); !errors.As(err, &alarmed) || alarmed.Full == nil || alarmed.ID != a.ID ||
+		!alarmed.Full.Until.After(d.Now()) {
 		t.Fatalf("the eighth: %v", err)
 	}
 	if err := try("+447700901107"); err != nil {
@@ -174,7 +175,8 @@ func TestCodesThatAreNotUsed(t *testing.T) {
 				t.Fatalf("before it is known: %+v", all)
 			}
 			d.forward(fraud.Ripe)
-			if all := d.alarms(); (len(all) == 1) != tt.want || tt.want && (all[0].Rule != fraud.Untouched || all[0].Value != "+447700900xxx") {
+			if all := d.alarms(); (len(all) == 1) != tt.want ||
+				tt.want && (all[0].Rule != fraud.Untouched || all[0].Value != "+447700900xxx") {
 				t.Fatalf("of a range: %+v", all)
 			}
 			d.forward(2 * time.Hour)
@@ -197,7 +199,12 @@ func TestCodesThatAreNotUsed(t *testing.T) {
 			if err != nil || s.Score >= 90 != tt.want || !tt.want && s.Score > 30 && tt.arrives {
 				t.Errorf("its suspicion is %+v, %v", s, err)
 			}
-			_, err = d.Issue(t.Context(), d.key, Wants{To: "+447700900555", Purpose: "sign-in", Address: "192.0.2.7", SuspicionMost: 85}, "")
+			_, err = d.Issue(
+				t.Context(),
+				d.key,
+				Wants{To: "+447700900555", Purpose: "sign-in", Address: "192.0.2.7", SuspicionMost: 85},
+				"",
+			)
 			var suspicious *Suspicious
 			if errors.As(err, &suspicious) != tt.want || !tt.want && err != nil {
 				t.Errorf("asked for with a suspicion of 85 at most: %v", err)
@@ -373,12 +380,19 @@ func TestAgainByVoice(t *testing.T) {
 	d := open(t)
 	p := d.issued("+447700900123")
 	d.forward(time.Minute)
-	if _, err := d.Again(t.Context(), d.key, p.ID, Resend{Voice: true}); !errors.Is(err, ErrVoice) || !strings.Contains(err.Error(), "no gateway calls") {
+	if _, err := d.Again(t.Context(), d.key, p.ID, Resend{Voice: true}); !errors.Is(err, ErrVoice) ||
+		!strings.Contains(err.Error(), "no gateway calls") {
 		t.Fatalf("without a gateway that calls: %v", err)
 	}
-	caller := strings.Replace(fmt.Sprintf(spoken, "caller"), "submit:", "takes: {texts: registered, voice: true, kinds: [otp]}\nsubmit:", 1)
+	caller := strings.Replace(
+		fmt.Sprintf(spoken, "caller"),
+		"submit:",
+		"takes: {texts: registered, voice: true, kinds: [otp]}\nsubmit:",
+		1,
+	)
 	rostertest.Gateway(t, d.Roster, caller, roster.Settings{})
-	if _, err := d.Again(t.Context(), d.key, p.ID, Resend{Voice: true}); !errors.Is(err, ErrVoice) || !strings.Contains(err.Error(), "caller") {
+	if _, err := d.Again(t.Context(), d.key, p.ID, Resend{Voice: true}); !errors.Is(err, ErrVoice) ||
+		!strings.Contains(err.Error(), "caller") {
 		t.Fatalf("without words that it speaks: %v", err)
 	}
 	words, err := template.Read([]byte("name: call\nkind: otp\nlanguage: en\ntexts: {en: 'Your code is {code}.'}\n" +

@@ -465,7 +465,10 @@ func (p *Passcodes) slowed(r store.Passcode, full *passcode.Full, plan intake.Pl
 // values are the things that a passcode is counted by.
 func values(number, country, purpose string, key uuid.UUID, at netip.Addr) []store.Counted {
 	all := []store.Counted{{By: passcode.Number, Value: number}, {By: passcode.Range, Value: passcode.RangeOf(number)},
-		{By: passcode.Stretch, Value: passcode.StretchOf(number)}, {By: passcode.Country, Value: country}, {By: passcode.Purpose, Value: purpose}, {By: passcode.Key, Value: key.String()}}
+		{
+			By:    passcode.Stretch,
+			Value: passcode.StretchOf(number),
+		}, {By: passcode.Country, Value: country}, {By: passcode.Purpose, Value: purpose}, {By: passcode.Key, Value: key.String()}}
 	if at.IsValid() {
 		all = append(all, store.Counted{By: passcode.Address, Value: at.String()},
 			store.Counted{By: passcode.Network, Value: passcode.NetworkOf(at).String()})
