@@ -348,7 +348,7 @@ func terminals(ctx context.Context, c *client.Client, key, data string) error {
 // terminal runs a script in a terminal, and takes its picture once it is done.
 func terminal(ctx context.Context, name, script, done string, columns, rows int, waits time.Duration) error {
 	const display = ":77"
-	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1800x1200x24")
+	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1800x1400x24")
 	if err := screen.Start(); err != nil {
 		return fmt.Errorf("a screen: %w", err)
 	}
@@ -393,7 +393,7 @@ func terminal(ctx context.Context, name, script, done string, columns, rows int,
 	time.Sleep(500 * time.Millisecond)
 	file := filepath.Join(*folder, name+".png")
 	// #nosec G204 -- of our own making
-	take := exec.CommandContext(ctx, "import", "-display", display, "-window", "root", "-crop", "1800x1200+0+0", "+repage", file)
+	take := exec.CommandContext(ctx, "import", "-display", display, "-window", "root", "-crop", "1800x1400+0+0", "+repage", file)
 	if out, err := take.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}

@@ -38,6 +38,8 @@ CREATE TABLE passcode_alarms (
     lifted_why text        NOT NULL DEFAULT ''
 );
 CREATE INDEX passcode_alarms_about ON passcode_alarms (rule, by_what, value, until_at);
+CREATE TRIGGER noted AFTER UPDATE ON passcode_alarms FOR EACH ROW
+    EXECUTE FUNCTION note_change('passcode_alarm', 'value', 'evidence', 'until_at');
 CREATE TRIGGER changed AFTER INSERT OR UPDATE OR DELETE ON passcode_alarms FOR EACH STATEMENT EXECUTE FUNCTION settings_changed();
 
 -- What was not sent because of an alarm, and would have cost.
