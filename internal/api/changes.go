@@ -35,7 +35,8 @@ func (a *API) acting(c *gin.Context) {
 }
 
 // whatChanges are the kinds of things whose changes are written down.
-var whatChanges = []string{"gateway", "sender", "default", "rule", "template", "route", "prices", "key", "receiver"}
+var whatChanges = []string{"gateway", "sender", "default", "rule", "template", "route", "prices", "key", "receiver",
+	"passcode_limit", "passcode_rule", "passcode_alarm"}
 
 func (a *API) changes(c *gin.Context) {
 	f := store.ChangeFilter{What: c.Query("what"), Name: c.Query("name"), By: c.Query("by")}

@@ -8,7 +8,10 @@ import { More } from "../parts/More";
 import { Refused } from "../parts/Refused";
 import { when } from "../parts/time";
 
-const kinds = ["gateway", "sender", "default", "rule", "template", "route", "prices", "key"] as const;
+const kinds: Change["what"][] = [
+  "gateway", "sender", "default", "rule", "template", "route", "prices", "key", "receiver", "passcode_limit", "passcode_rule",
+  "passcode_alarm",
+];
 
 /** A value in a few words. */
 function short(value: unknown) {
