@@ -63,7 +63,7 @@ export function Changes() {
         onChange={(e) => setSearch(e.target.value ? { what: e.target.value } : {})}
       >
         <option value="">everything</option>
-        {kinds.map((k) => <option key={k} value={k}>{k}</option>)}
+        {kinds.map((k) => <option key={k} value={k}>{k.replaceAll("_", " ")}</option>)}
       </Form.Select>
       {error && !data && <Refused error={error} />}
       {data && all.length === 0 && <p>Nothing has been changed.</p>}
@@ -76,7 +76,7 @@ export function Changes() {
                 <tr key={c.id}>
                   <td className="text-nowrap">{when(c.at)}</td>
                   <td>{c.by}</td>
-                  <td>{c.what} <span className="mono">{c.name}</span></td>
+                  <td>{c.what.replaceAll("_", " ")} <span className="mono">{c.name}</span></td>
                   <td className="quiet">{c.action}</td>
                   <td><Differs change={c} /></td>
                 </tr>
