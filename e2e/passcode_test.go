@@ -63,6 +63,11 @@ func TestPasscodes(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 	code := h.codeAt("harbourline", "+447700900101", sixDigits)
+	for _, e := range h.entries("harbourline") {
+		if e.KeepFor < 290 || e.KeepFor > 300 {
+			t.Errorf("the gateway is to keep the text for %d seconds, want those that are left of five minutes", e.KeepFor)
+		}
+	}
 	check(p.ID, "000000x", "wrong", 4)
 	var right, used sync.Map
 	var many sync.WaitGroup
@@ -165,13 +170,18 @@ func TestPasscodes(t *testing.T) {
 	b.shows("h1", "2 of 6 passcodes were used")
 	b.shows("main table", "33.3 %")
 	b.write(`[aria-label="Value"]`, "07700 900123")
-	b.press("main form .btn")
-	b.shows("main form", "is no number")
+	b.press("section:last-of-type form .btn")
+	b.shows("section:last-of-type form", "is no number")
 	b.write(`[aria-label="Value"]`, "+44 7700 900123")
-	b.press("main form .btn")
+	b.press("section:last-of-type form .btn")
 	b.shows("section:last-of-type tbody", "+447700900123")
 	b.press("section:last-of-type tbody .btn")
 	b.shows("section:last-of-type", "Nothing is.")
+	b.write(`[aria-label="At most; nothing for no limit"]`, "7")
+	b.press("section:nth-last-of-type(2) form .btn")
+	b.shows("section:nth-last-of-type(2)", "For a number: 7 an hour, 10 a day (set)")
+	b.press("section:nth-last-of-type(2) form .btn-link")
+	b.shows("section:nth-last-of-type(2)", "For a number: 5 an hour, 10 a day")
 }
 
 // What is wrong is named, all of it at once.
@@ -277,6 +287,16 @@ func TestACodeIsSpoken(t *testing.T) {
 	}
 	if v := must[client.PasscodeVerdict](t)(h.Client.Check(t.Context(), p.ID, code)); v.Verdict != "right" {
 		t.Errorf("%+v", v)
+	}
+}
+
+// A text that is of no use any more is not delivered by a gateway that was told so.
+func TestValidityIsPassedOn(t *testing.T) {
+	t.Parallel()
+	h := build(t, quick).withHarbourline()
+	m := h.settled(h.send(client.Draft{To: "+447700900197", Text: "In two seconds it is over", ValidFor: "2s"}).ID)
+	if m.State != "expired" || len(h.Fleet.Phones.All("+447700900197", 1)) != 0 {
+		t.Errorf("%s %s: %+v", m.State, m.Cause, h.Fleet.Phones.All("+447700900197", 1))
 	}
 }
 

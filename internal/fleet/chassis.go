@@ -65,6 +65,7 @@ type offer struct {
 	From, To, Text, Ref, Report string
 	Call                        bool // to be spoken, not written
 	Flash                       bool // class 0: shown at once and not kept (TS 23.038 §4)
+	KeepFor                     int  // seconds in which it has to arrive; 0: it may take any time
 }
 
 // key tells submissions of the same text.
@@ -83,6 +84,7 @@ const (
 	absent  = "switched off"
 	invalid = "no such number"
 	blocked = "wording blocked"
+	overdue = "kept as long as was asked"
 )
 
 // Entry is what the gateway's own ledger says of one text.
@@ -93,9 +95,10 @@ type Entry struct {
 	To          string    `json:"to"` // with its plus
 	Text        string    `json:"text"`
 	Parts       int       `json:"parts"`
-	Billed      int       `json:"billed"`      // parts that it says there are
-	Charge      string    `json:"charge"`      // in euros
-	Submissions int       `json:"submissions"` // how often it was handed over, turned away or not
+	Billed      int       `json:"billed"`             // parts that it says there are
+	Charge      string    `json:"charge"`             // in euros
+	KeepFor     int       `json:"keep_for,omitempty"` // seconds
+	Submissions int       `json:"submissions"`        // how often it was handed over, turned away or not
 	TakenAt     time.Time `json:"taken_at"`
 	Status      string    `json:"status"`
 	Reason      string    `json:"reason,omitempty"`
@@ -287,6 +290,7 @@ func (c *chassis) enter(o offer, shorts []short) *Entry {
 		Status:      taken,
 		StatusAt:    now,
 		Report:      o.Report,
+		KeepFor:     o.KeepFor,
 		Parts:       len(shorts),
 		Billed:      len(shorts),
 		trait:       endingOf(o.To),

@@ -21,6 +21,9 @@ func (c *chassis) fate(e *Entry, shorts []short) {
 		c.set(e, landed, "")
 	}
 	end := func(wait time.Duration, status, reason string, receipts int) {
+		if kept := time.Duration(e.KeepFor) * time.Second; e.KeepFor > 0 && wait > kept && status == landed {
+			wait, status, reason = kept, overdue, "It was kept as long as was asked"
+		}
 		later(wait, func() {
 			if status == landed {
 				arrive()

@@ -17,7 +17,8 @@ import (
 type Harbourline struct{ *chassis }
 
 // harbourlineWords are its words for what became of a text.
-var harbourlineWords = map[string]string{taken: "TAKEN", afloat: "AFLOAT", landed: "LANDED", absent: "NOBODY", invalid: "NONUMBER"}
+var harbourlineWords = map[string]string{taken: "TAKEN", afloat: "AFLOAT", landed: "LANDED", absent: "NOBODY", invalid: "NONUMBER",
+	overdue: "OVERDUE"}
 
 func newHarbourline(f *Fleet) *Harbourline {
 	h := &Harbourline{newChassis(f, "harbourline", "hl", 40_000)}
@@ -52,7 +53,10 @@ func refused(w http.ResponseWriter, status int, code, text string) {
 }
 
 func (h *Harbourline) submit(w http.ResponseWriter, r *http.Request) {
-	in, err := decode[struct{ From, To, Text, Ref, Report string }](r)
+	in, err := decode[struct {
+		From, To, Text, Ref, Report string
+		KeepFor                     int `json:"keep_for"`
+	}](r)
 	switch {
 	case err != nil:
 		refused(w, http.StatusBadRequest, "bad_request", err.Error())
@@ -63,11 +67,14 @@ func (h *Harbourline) submit(w http.ResponseWriter, r *http.Request) {
 	case in.From == "" || in.Text == "" || in.Ref == "":
 		refused(w, http.StatusBadRequest, "bad_request", "from, text and ref are needed")
 		return
+	case in.KeepFor < 0:
+		refused(w, http.StatusBadRequest, "bad_request", "keep_for is seconds")
+		return
 	case !loopbackOnly(in.Report):
 		refused(w, http.StatusBadRequest, "bad_request", "this practice gateway reports to loopback addresses only")
 		return
 	}
-	h.serve(w, r, []offer{{From: in.From, To: in.To, Text: in.Text, Ref: in.Ref, Report: in.Report}}, voice{
+	h.serve(w, r, []offer{{From: in.From, To: in.To, Text: in.Text, Ref: in.Ref, Report: in.Report, KeepFor: in.KeepFor}}, voice{
 		taken: func(w http.ResponseWriter, all []verdict) {
 			switch e := all[0].Entry; {
 			case all[0].Refused == invalid:

@@ -57,12 +57,13 @@ func TestSubmitRequest(t *testing.T) {
 		Text:       "Berth <3> & \"more\"",
 		ReceiptURL: "http://127.0.0.1/r",
 		GatewayRef: "hl/1",
+		ValidFor:   300,
 	}
 	r, err := d.SubmitRequest([]Message{m}, Means{Secrets: secrets})
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := `{"from":"Lanternholm","ref":"m-1","report":"http://127.0.0.1/r","text":"Berth <3> & \"more\"","to":"+447700900123"}`
+	want := `{"from":"Lanternholm","keep_for":300,"ref":"m-1","report":"http://127.0.0.1/r","text":"Berth <3> & \"more\"","to":"+447700900123"}`
 	if r.Method != "POST" || r.Path != "/v2/texts" || string(r.Body) != want || r.Header["Authorization"] != "Bearer k-1" {
 		t.Errorf("got %+v with body %s, want %s", r, r.Body, want)
 	}
