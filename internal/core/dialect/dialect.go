@@ -123,7 +123,8 @@ type Takes struct {
 	// Flash: whether texts that are shown at once and not kept can be sent
 	// (TS 23.038 §4, class 0).
 	Flash bool `yaml:"flash"`
-	// Voice: what it takes is spoken in a call. It is taken for nothing that does not ask for it.
+	// Voice: what it takes is spoken in a call. It is taken for nothing that does not ask for it, unless there is no
+	// other.
 	Voice bool `yaml:"voice"`
 }
 

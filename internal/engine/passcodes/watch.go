@@ -80,6 +80,7 @@ func (p *Passcodes) watch(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	var looked, counted, countries, hurried time.Time
+	failed := false // the last time: it is tried again less often
 	for {
 		select {
 		case <-ctx.Done():
@@ -101,7 +102,7 @@ func (p *Passcodes) watch(ctx context.Context) {
 		}
 		now := time.Now()
 		awake := now.Unix()-p.issuedAt.Load() < int64(awakeFor.Seconds())
-		if !awake && now.Sub(looked) < lookSeldom {
+		if (!awake || failed) && now.Sub(looked) < lookSeldom {
 			continue
 		}
 		looked = now
@@ -118,7 +119,7 @@ func (p *Passcodes) watch(ctx context.Context) {
 			countries = now
 			err = errors.Join(err, p.JudgeCountries(ctx))
 		}
-		if err != nil && ctx.Err() == nil {
+		if failed = err != nil; failed && ctx.Err() == nil {
 			p.Log.Error("watching passcodes", "error", err)
 		}
 	}

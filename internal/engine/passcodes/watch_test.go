@@ -414,7 +414,25 @@ func TestAgainByVoice(t *testing.T) {
 	if c := d.verdict(p.ID, p.Code); c.Verdict != passcode.Right {
 		t.Errorf("the code that was spoken is %s", c.Verdict)
 	}
-	if q := d.issued("+447700900124"); q.Gateway == sent.Passcode.Gateway {
-		t.Error("who was to be written to is called")
+}
+
+// Who is to be written to is not called, although the gateway that calls was there first.
+func TestNobodyIsCalledWhoIsToBeWrittenTo(t *testing.T) {
+	t.Parallel()
+	gateways, s := rostertest.Roster(t)
+	caller := strings.Replace(fmt.Sprintf(spoken, "caller"), "submit:", "takes: {voice: true}\nsubmit:", 1)
+	rostertest.Gateway(t, gateways, caller, roster.Settings{})
+	if _, err := gateways.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	in := intake.New(rostertest.Kit(gateways, s), intake.Usual)
+	for _, want := range []string{"caller", "writer"} { // alone, it is all there is
+		p, faults, err := in.Plan(intake.Draft{To: "+447700900123", Kind: "otp", Text: "123456"}, smstext.Off, intake.Whole)
+		if err != nil || faults != nil || p.Gateway.Name != want {
+			t.Fatalf("through %v, want %s: %v %v", p.Gateway, want, faults, err)
+		}
+		if want == "caller" {
+			rostertest.Gateway(t, gateways, fmt.Sprintf(spoken, "writer"), roster.Settings{})
+		}
 	}
 }
