@@ -129,7 +129,8 @@ func TestFraudIsStoppedAndShown(t *testing.T) {
 	if err := ask(h.Client, 951); !errors.As(err, &p) || p.Status != 403 {
 		t.Errorf("blocked: %v", err)
 	}
-	if r, said := h.request("GET", "/v1/changes?what=passcode_alarm", ""); strings.Count(said, `"lifted_at"`) < 2 || !strings.Contains(said, `"block"`) {
+	if r, said := h.request("GET", "/v1/changes?what=passcode_alarm", ""); strings.Count(said, `"lifted_at"`) < 2 ||
+		!strings.Contains(said, `"block"`) || strings.Contains(said, "the service") {
 		t.Errorf("%s: that it was lifted, that this was taken back, and that it blocks is not written down: %s", r.Status, said)
 	}
 	b.press(".alarm details a")
