@@ -115,11 +115,13 @@ func TestFraudIsStoppedAndShown(t *testing.T) {
 	b.shows("main", "This looks like fraud")
 	b.shows(".alarm", "6 numbers one after the other")
 	b.press(".alarm summary")
+	b.do(chromedp.WaitReady(".alarm button"))
 	b.press(".alarm button")
 	b.shows("main", "The alarm about range +447700900xxx was lifted")
 	if err := ask(h.Client, 971); err != nil {
 		t.Errorf("lifted: %v", err)
 	}
+	b.do(chromedp.WaitReady(".notice button"))
 	b.press(".notice button")
 	b.shows("main", "This looks like fraud")
 	if all := standing(); len(all) != 1 || all[0].ID != alarm.ID {
@@ -133,6 +135,7 @@ func TestFraudIsStoppedAndShown(t *testing.T) {
 		!strings.Contains(said, `"block"`) || strings.Contains(said, "the service") {
 		t.Errorf("%s: that it was lifted, that this was taken back, and that it blocks is not written down: %s", r.Status, said)
 	}
+	b.do(chromedp.WaitReady(".alarm details a"))
 	b.press(".alarm details a")
 	b.shows("h1", "waits to be typed")
 	b.shows("main", "A text bore it through harbourline")
