@@ -279,7 +279,7 @@ func (b *Batches) Draw(
 	}
 	var refused []store.Message
 	if len(u.set) > 0 {
-		if refused, err = u.write(ctx, b, s, feed.Feed, next); err != nil {
+		if refused, err = u.write(ctx, b, s, now, feed.Feed, next); err != nil {
 			return d, err
 		}
 	}

@@ -55,7 +55,7 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, feed store.Feed, 
 		}
 		made = u.goes()
 		more = len(u.set) < feed.Waiting && next <= one.Rows && !purses.isEmpty() && until.IsZero()
-		refused, err = u.write(ctx, f.Batches, s, feed.Feed, next)
+		refused, err = u.write(ctx, f.Batches, s, now, feed.Feed, next)
 		return err
 	})
 	if err != nil {
@@ -204,7 +204,14 @@ func (u *unfolding) goes() (n int) {
 
 // write makes messages of them, after which their feed stands at a row, and returns those that
 // were refused. Call it within [store.Store.Transact].
-func (u *unfolding) write(ctx context.Context, b *Batches, s *store.Store, feed store.Feed, next int) (refused []store.Message, err error) {
+func (u *unfolding) write(
+	ctx context.Context,
+	b *Batches,
+	s *store.Store,
+	now time.Time,
+	feed store.Feed,
+	next int,
+) (refused []store.Message, err error) {
 	if err := u.purses.close(ctx, s); err != nil {
 		return nil, err
 	}
@@ -213,7 +220,7 @@ func (u *unfolding) write(ctx context.Context, b *Batches, s *store.Store, feed 
 		counted = append(counted, store.Waiting{Cut: cut, N: n})
 	}
 	feed.Segments += u.segments
-	if err := b.Course.Unfold(ctx, s, feed, next, u.set, counted); err != nil || len(u.refused) == 0 {
+	if err := b.Course.Unfold(ctx, s, now, feed, next, u.set, counted); err != nil || len(u.refused) == 0 {
 		return nil, err
 	}
 	return b.Course.Record(ctx, s, u.refused, nil)

@@ -79,9 +79,8 @@ func (c *Course) RecordClaimed(ctx context.Context, s *store.Store, messages []s
 // Unfold makes messages of rows of a batch, those that are to go at once as ones that are on
 // their way already; see [store.Store.Unfold].
 func (c *Course) Unfold(
-	ctx context.Context, s *store.Store, f store.Feed, next int, set []store.Acceptance, counted []store.Waiting,
+	ctx context.Context, s *store.Store, now time.Time, f store.Feed, next int, set []store.Acceptance, counted []store.Waiting,
 ) error {
-	now := c.Now()
 	return s.Unfold(ctx, now, f, next, set, counted, func(before, after *store.Message, known delivery.Outcome) {
 		c.next(before, after, known, now, Step{}, store.Content{})
 	})

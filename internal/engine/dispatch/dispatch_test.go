@@ -758,3 +758,34 @@ func TestTurnsOfBatches(t *testing.T) {
 		}
 	}
 }
+
+// What is of no use any more by the time its request is made does not go, and what is of use for less than a second is
+// told to be of use for one.
+func TestWhatIsTooLateDoesNotGo(t *testing.T) {
+	t.Parallel()
+	d := desk(t)
+	now := d.Now()
+	d.Now = func() time.Time { return now }
+	asked := make(chan string, 2)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		asked <- string(body)
+		w.Write([]byte(`[{"state":"accepted"}]`))
+	}))
+	defer server.Close()
+	told := strings.Replace(lister, "{id, to,", "{id, valid_for, to,", 1)
+	g := rostertest.Gateway(t, d.Roster, told, roster.Settings{Address: &server.URL})
+	late, soon := message("+447700900100", "a"), message("+447700900101", "b")
+	late.ValidUntil, soon.ValidUntil = now, now.Add(300*time.Millisecond)
+	r, _ := goes(t, d, g, late, soon)
+	if body := <-asked; strings.Contains(body, late.ID.String()) || !strings.Contains(body, `"valid_for":1`) {
+		t.Errorf("the gateway is asked %s", body)
+	}
+	if len(r.evidence) != 2 || r.evidence[0].MessageID != late.ID || r.evidence[0].Claim != delivery.Queued ||
+		r.steps[late.ID].Wait == nil || r.evidence[1].Claim != delivery.Accepted {
+		t.Errorf("%+v", r.evidence)
+	}
+	if _, _ = goes(t, d, g, late); len(asked) > 0 {
+		t.Errorf("alone it went: %s", <-asked)
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -133,7 +134,7 @@ func (s *submission) messages() []dialect.Message {
 		messages[i] = dialect.Message{
 			ID: m.ID.String(), To: m.To, Country: m.Country, Sender: m.Sender, Text: m.Text, Kind: string(m.Kind), Encoding: m.Encoding,
 			Segments: m.Segments, Flash: m.Flash, Template: m.Template, Registration: m.Registration, Fields: m.Fields,
-			ReceiptURL: url, ValidFor: int(m.ValidUntil.Sub(s.now).Seconds()),
+			ReceiptURL: url, ValidFor: int(math.Ceil(m.ValidUntil.Sub(s.now).Seconds())), // 0 would be for ever
 		}
 	}
 	return messages
@@ -147,6 +148,11 @@ func (s *submission) build(means dialect.Means) (r dialect.Request, l lesson, ok
 	for _, m := range all {
 		if m.Sealed != nil {
 			s.unfit(m, "its text was sealed with another key")
+			continue
+		}
+		if !m.ValidUntil.After(s.now) { // it waited for its place, or for a token
+			s.add(s.own(m, delivery.Queued, "not sent: the time in which it is of use is over"), nil)
+			s.steps[m.ID] = course.Step{Wait: new(time.Duration)}
 			continue
 		}
 		s.pack = append(s.pack, m)
