@@ -27,11 +27,8 @@ func (h *house) rulesOff() {
 func TestFraudIsStoppedAndShown(t *testing.T) {
 	t.Parallel()
 	h := build(t, quick).withHarbourline()
-	must[client.PriceList](
-		t,
-	)(
-		h.Client.PutPrices(t.Context(), "harbourline", client.PricesFile{Source: "country,price,currency\n*,0.05,EUR\n"}, false),
-	)
+	prices := client.PricesFile{Source: "country,price,currency\n*,0.05,EUR\n"}
+	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "harbourline", prices, false))
 	other := h.beside()
 	ask := func(c *client.Client, number int) error {
 		_, err := c.Issue(t.Context(), client.NewPasscode{To: fmt.Sprintf("+447700900%03d", number), Purpose: "sign-in"}, "")
@@ -80,9 +77,9 @@ func TestFraudIsStoppedAndShown(t *testing.T) {
 	if s.Suspicion < 90 || len(s.Reasons) < 2 {
 		t.Errorf("%+v", s)
 	}
-	if _, err := h.Client.Issue(t.Context(), client.NewPasscode{To: "+447700900306", Purpose: "sign-in", SuspicionMost: 60}, ""); !errors.As(err, &p) ||
-		p.Status != 403 || !strings.HasSuffix(p.Type, ":suspicious") ||
-		!strings.Contains(p.Detail, "an alarm stands") {
+	doubted := client.NewPasscode{To: "+447700900306", Purpose: "sign-in", SuspicionMost: 60}
+	if _, err := h.Client.Issue(t.Context(), doubted, ""); !errors.As(err, &p) || p.Status != 403 ||
+		!strings.HasSuffix(p.Type, ":suspicious") || !strings.Contains(p.Detail, "an alarm stands") {
 		t.Errorf("%v", err)
 	}
 	for _, tt := range []struct{ method, path, body, want string }{
@@ -102,10 +99,8 @@ func TestFraudIsStoppedAndShown(t *testing.T) {
 			t.Errorf("%s %s %s: %s %s", tt.method, tt.path, tt.body, r.Status, said)
 		}
 	}
-	if _, out, _ := h.pigeon("", "passcode", "alarm", "show", alarm.ID); !strings.Contains(
-		out,
-		"numbers in sequence: range +447700900xxx",
-	) ||
+	_, out, _ := h.pigeon("", "passcode", "alarm", "show", alarm.ID)
+	if !strings.Contains(out, "numbers in sequence: range +447700900xxx") ||
 		!strings.Contains(out, "it gets few codes") {
 		t.Error(out)
 	}

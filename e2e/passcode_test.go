@@ -147,7 +147,8 @@ func TestPasscodes(t *testing.T) {
 		return f.All.Delivered == 6
 	})
 	all := f.All
-	if all.Issued != 6 || all.Again != 0 || all.Messages != 6 || all.Accepted != 6 || all.Checked != 3 || all.Right != 2 || all.Took.Right == nil || all.Took.Accepted == nil || all.Took.Delivered == nil ||
+	if all.Issued != 6 || all.Again != 0 || all.Messages != 6 || all.Accepted != 6 || all.Checked != 3 || all.Right != 2 ||
+		all.Took.Right == nil || all.Took.Accepted == nil || all.Took.Delivered == nil ||
 		all.Conversion == nil || *all.Conversion < 0.33 || *all.Conversion > 0.34 || len(f.Groups) != 1 ||
 		f.Groups[0].Gateway != "harbourline" ||
 		f.Groups[0].Right != 2 ||

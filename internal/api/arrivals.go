@@ -86,13 +86,7 @@ func (a *API) faring(c *gin.Context) (f store.Faring, by arrivals.By, err error)
 	if f.Daily {
 		step = 24 * time.Hour
 	}
-	f.Since, f.Until = widened(f.Since, f.Until, step)
-	switch steps := f.Until.Sub(f.Since) / step; {
-	case steps < 1:
-		faults.Add("until", "it is not after since", "a later time")
-	case steps > courseMost:
-		faults.Add("since", "that is too far back for this step", "800 hours or days at most")
-	}
+	f.Since, f.Until = widened(f.Since, f.Until, step, courseMost, "800 hours or days at most", &faults)
 	if faults != nil {
 		return f, by, faults
 	}
@@ -108,12 +102,25 @@ func notKept(c *gin.Context, faults *fault.Faults, what, accepted string) {
 	}
 }
 
-// widened is a span of time in whole steps of UTC.
-func widened(since, until time.Time, step time.Duration) (from, to time.Time) {
+// widened is a span of time in whole steps of UTC, at most so many.
+func widened(
+	since, until time.Time,
+	step time.Duration,
+	most int,
+	accepted string,
+	faults *fault.Faults,
+) (from, to time.Time) {
 	if to = until.UTC().Truncate(step); to.Before(until) {
 		to = to.Add(step)
 	}
-	return since.UTC().Truncate(step), to
+	from = since.UTC().Truncate(step)
+	switch steps := int(to.Sub(from) / step); {
+	case steps < 1:
+		faults.Add("until", "it is not after since", "a later time")
+	case steps > most:
+		faults.Add("since", "that is too far back", accepted)
+	}
+	return from, to
 }
 
 func (a *API) wireArrivals(g arrivals.Group) client.ArrivalGroup {

@@ -77,13 +77,7 @@ func (a *API) spending(c *gin.Context) (f store.Spending, by []money.By, err err
 		f.Since = time.Date(last.Year(), last.Month(), 1, 0, 0, 0, 0, time.UTC)
 	}
 	const day = 24 * time.Hour
-	f.Since, f.Until = widened(f.Since, f.Until, day)
-	switch days := f.Until.Sub(f.Since) / day; {
-	case days < 1:
-		faults.Add("until", "it is not after since", "a later time")
-	case days > spanMost:
-		faults.Add("since", "that is too far back", "ten years at most")
-	}
+	f.Since, f.Until = widened(f.Since, f.Until, day, spanMost, "ten years at most", &faults)
 	if faults != nil {
 		return f, nil, faults
 	}

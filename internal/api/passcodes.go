@@ -504,13 +504,7 @@ func (a *API) funnel(c *gin.Context) (f store.Funnel, err error) {
 	if f.Daily = f.Until.Sub(f.Since) > hourlyMost; f.Daily {
 		step = 24 * time.Hour
 	}
-	f.Since, f.Until = widened(f.Since, f.Until, step)
-	switch steps := f.Until.Sub(f.Since) / step; {
-	case steps < 1:
-		faults.Add("until", "it is not after since", "a later time")
-	case steps > courseMost:
-		faults.Add("since", "that is too far back", "800 days at most")
-	}
+	f.Since, f.Until = widened(f.Since, f.Until, step, courseMost, "800 days at most", &faults)
 	if faults != nil {
 		return f, faults
 	}

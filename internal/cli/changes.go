@@ -52,8 +52,8 @@ func (a *app) changes() *cobra.Command {
 		}),
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&f.What, "what", "", "only of gateway, sender, default, rule, template, route, prices, key, receiver, passcode_limit, passcode_rule or "+
-		"passcode_alarm")
+	flags.StringVar(&f.What, "what", "", "only of gateway, sender, default, rule, template, route, prices, key, receiver, "+
+		"passcode_limit, passcode_rule or passcode_alarm")
 	flags.StringVar(&f.Name, "name", "", "only of what is called so")
 	flags.StringVar(&f.By, "by", "", "only with the key of this name")
 	flags.StringVar(&cursor, "cursor", "", "go on from here")

@@ -56,22 +56,15 @@ func arrivedAt(e *Evidence, began time.Time) time.Time {
 }
 
 func (d arrivalDeltas) queue(b *pgx.Batch) {
-	if len(d) == 0 {
+	set := sums(d)
+	if set == nil {
 		return
-	}
-	type delta struct {
-		arrived
-		n int
-	}
-	set := make([]delta, 0, len(d))
-	for a, n := range d {
-		set = append(set, delta{a, n})
 	}
 	b.Queue(`INSERT INTO arrival_deltas (hour, cut_id, gateway_id, bucket, n)
 		SELECT * FROM unnest($1::timestamptz[], $2::int[], $3::uuid[], $4::int[], $5::int[])`,
-		column(set, func(d *delta) time.Time { return d.hour }), column(set, func(d *delta) int32 { return d.cut }),
-		ids(set, func(d *delta) uuid.UUID { return d.gateway }), numbers(set, func(d *delta) int { return int(d.bucket) }),
-		numbers(set, func(d *delta) int { return d.n }))
+		column(set, func(s *sum[arrived]) time.Time { return s.of.hour }), column(set, func(s *sum[arrived]) int32 { return s.of.cut }),
+		ids(set, func(s *sum[arrived]) uuid.UUID { return s.of.gateway }),
+		numbers(set, func(s *sum[arrived]) int { return int(s.of.bucket) }), numbers(set, func(s *sum[arrived]) int { return s.n }))
 }
 
 // compactArrivals adds them up by hour and by day.

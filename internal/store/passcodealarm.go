@@ -116,8 +116,8 @@ func (s *Store) HonestRates(ctx context.Context) (all []HonestRate, err error) {
 		WHERE lifted_at IS NOT NULL GROUP BY rule, by_what, value`).Scan(&all).Error
 }
 
-// RaisePasscodeAlarm raises an alarm, unless one of the same rule and subject stands, or the rule was turned off. It stands the longer the more
-// there were of late. It reports whether it was raised.
+// RaisePasscodeAlarm raises an alarm, unless one of the same rule and subject stands, or the rule was turned off. It
+// stands the longer the more there were of late. It reports whether it was raised.
 func (s *Store) RaisePasscodeAlarm(ctx context.Context, a PasscodeAlarm) (raised bool, err error) {
 	err = s.setting(ctx, "passcode_alarm", "", func(s *Store) error {
 		var before []PasscodeAlarm

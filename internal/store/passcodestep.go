@@ -92,40 +92,34 @@ func taken(s delivery.State) bool {
 }
 
 func (d textSteps) queue(b *pgx.Batch) {
-	if len(d) == 0 {
+	set := sums(d)
+	if set == nil {
 		return
-	}
-	type delta struct {
-		textStep
-		n int
-	}
-	set := make([]delta, 0, len(d))
-	for s, n := range d {
-		set = append(set, delta{s, n})
 	}
 	b.Queue(`INSERT INTO passcode_deltas (hour, gateway_id, country, purpose, template, step, bucket, n)
 		SELECT s.hour, s.gateway_id, c.country, p.purpose, c.template, s.step, s.bucket, s.n
 		FROM unnest($1::timestamptz[], $2::int[], $3::uuid[], $4::text[], $5::int[], $6::int[]) AS s (hour, cut_id, gateway_id, step, bucket, n)
 		JOIN cuts c ON c.id = s.cut_id
 		CROSS JOIN LATERAL (SELECT substring(c.labels FROM '(?:^|,)passcode=([^,]*)') AS purpose) p WHERE p.purpose IS NOT NULL`,
-		column(set, func(d *delta) time.Time { return d.hour }), column(set, func(d *delta) int32 { return d.cut }),
-		ids(set, func(d *delta) uuid.UUID { return d.gateway }), words(set, func(d *delta) PasscodeStep { return d.step }),
-		numbers(set, func(d *delta) int { return int(d.took) }), numbers(set, func(d *delta) int { return d.n }))
+		column(set, func(s *sum[textStep]) time.Time { return s.of.hour }), column(set, func(s *sum[textStep]) int32 { return s.of.cut }),
+		ids(set, func(s *sum[textStep]) uuid.UUID { return s.of.gateway }),
+		words(set, func(s *sum[textStep]) PasscodeStep { return s.of.step }),
+		numbers(set, func(s *sum[textStep]) int { return int(s.of.took) }), numbers(set, func(s *sum[textStep]) int { return s.n }))
 }
 
 // CountSteps counts steps, in the transaction in which they are made.
 func (s *Store) CountSteps(ctx context.Context, set []Stepped) error {
-	sums := map[Stepped]int64{}
+	alike := map[Stepped]int64{}
 	for _, one := range set {
 		n := one.N
 		one.N = 0
-		sums[one] += n
+		alike[one] += n
 	}
-	if len(sums) == 0 {
+	if len(alike) == 0 {
 		return nil
 	}
 	set = set[:0:0]
-	for one, n := range sums {
+	for one, n := range alike {
 		one.N = n
 		set = append(set, one)
 	}

@@ -21,6 +21,23 @@ func column[T, V any](records []T, of func(*T) V) []V {
 	return values
 }
 
+// sum is how many were counted that are alike.
+type sum[K comparable] struct {
+	of K
+	n  int
+}
+
+// sums are counts as records, but for those that come to nothing.
+func sums[K comparable](counts map[K]int) []sum[K] {
+	var all []sum[K]
+	for of, n := range counts {
+		if n != 0 {
+			all = append(all, sum[K]{of, n})
+		}
+	}
+	return all
+}
+
 // words is a column of anything that is a word.
 func words[T any, V ~string](records []T, of func(*T) V) []string {
 	values := make([]string, len(records))

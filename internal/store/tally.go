@@ -186,24 +186,16 @@ func (t tallyDeltas) move(before, after *Message) {
 }
 
 func (t tallyDeltas) queue(b *pgx.Batch) {
-	type delta struct {
-		counted
-		n int
-	}
-	var set []delta
-	for c, n := range t {
-		if n != 0 {
-			set = append(set, delta{c, n})
-		}
-	}
+	set := sums(t)
 	if set == nil {
 		return
 	}
 	b.Queue(`INSERT INTO tally_deltas (hour, cut_id, gateway_id, state, contested, n)
 		SELECT * FROM unnest($1::timestamptz[], $2::int[], $3::uuid[], $4::text[], $5::boolean[], $6::int[])`,
-		column(set, func(d *delta) time.Time { return d.hour }), column(set, func(d *delta) int32 { return d.cut }),
-		ids(set, func(d *delta) uuid.UUID { return d.gateway }), words(set, func(d *delta) delivery.State { return d.state }),
-		column(set, func(d *delta) bool { return d.contested }), numbers(set, func(d *delta) int { return d.n }))
+		column(set, func(s *sum[counted]) time.Time { return s.of.hour }), column(set, func(s *sum[counted]) int32 { return s.of.cut }),
+		ids(set, func(s *sum[counted]) uuid.UUID { return s.of.gateway }),
+		words(set, func(s *sum[counted]) delivery.State { return s.of.state }),
+		column(set, func(s *sum[counted]) bool { return s.of.contested }), numbers(set, func(s *sum[counted]) int { return s.n }))
 }
 
 // compactMost is how many deltas are added up at once.

@@ -63,7 +63,8 @@ func TestSubmitRequest(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := `{"from":"Lanternholm","keep_for":300,"ref":"m-1","report":"http://127.0.0.1/r","text":"Berth <3> & \"more\"","to":"+447700900123"}`
+	want := `{"from":"Lanternholm","keep_for":300,"ref":"m-1","report":"http://127.0.0.1/r",` +
+		`"text":"Berth <3> & \"more\"","to":"+447700900123"}`
 	if r.Method != "POST" || r.Path != "/v2/texts" || string(r.Body) != want || r.Header["Authorization"] != "Bearer k-1" {
 		t.Errorf("got %+v with body %s, want %s", r, r.Body, want)
 	}

@@ -65,6 +65,7 @@ func TestFewerIsTheBinomialDistribution(t *testing.T) {
 func TestRules(t *testing.T) {
 	random := []uint64{447700900017, 447700900940, 447700900333, 447700900512, 447700900760, 447700900128, 447700900401, 447700900876,
 		447700900250, 447700900629, 447700900701, 447700900089}
+	oneRange := append(upFrom(447700900100, 20, 7), 447700911000, 447700912000) // and two numbers more of the stretch
 	for name, tt := range map[string]struct {
 		by     passcode.By
 		ledger Ledger
@@ -89,7 +90,7 @@ func TestRules(t *testing.T) {
 		"a network with twelve":                   {passcode.Network, all(random, fated(Unused)), nil},
 		"a network with thirty":                   {passcode.Network, all(upFrom(447700900100, 30, 17), fated(Unused)), []Rule{Asking}},
 		"a stretch with thirty":                   {passcode.Stretch, all(upFrom(447700900100, 30, 1700), fated(Unused)), []Rule{Untouched}},
-		"a stretch of which one range uses none":  {passcode.Stretch, all(append(upFrom(447700900100, 20, 7), 447700911000, 447700912000), fated(Unused)), nil},
+		"a stretch of which one range uses none":  {passcode.Stretch, all(oneRange, fated(Unused)), nil},
 		"nothing":                                 {passcode.Range, Ledger{}, nil},
 	} {
 		var got []Rule
@@ -238,8 +239,9 @@ func TestSuspicion(t *testing.T) {
 		least, most int
 		says        string
 	}{
-		"nothing is known":  {Request{Number: 447700900106}, 0, 0, ""},
-		"beside a sequence": {Request{Number: 447700900106, Subjects: []Subject{{passcode.Range, "+447700900xxx", sequence}}}, 55, 70, "3 neighbours"},
+		"nothing is known": {Request{Number: 447700900106}, 0, 0, ""},
+		"beside a sequence": {Request{Number: 447700900106, Subjects: []Subject{{passcode.Range, "+447700900xxx", sequence}}}, 55, 70,
+			"3 neighbours"},
 		"from an address of a cheat": {Request{Number: 447700900106, Subjects: []Subject{{passcode.Address, "192.0.2.7", many}}}, 90, 100,
 			"asked for 12 other numbers"},
 		"from an office": {Request{Number: 447700900106, Subjects: []Subject{{passcode.Address, "192.0.2.7", office}}}, 0, 0, ""},
@@ -265,8 +267,8 @@ func TestWhatWasLearntStays(t *testing.T) {
 	if !f.Above(0) || !f.Above(14) || f.Above(15) || f.Above(40) {
 		t.Error("more than twice as many an hour as were lifted are needed for another alarm")
 	}
-	for earlier, want := range map[int]time.Duration{0: 24 * time.Hour, 1: 48 * time.Hour, 3: 192 * time.Hour, 4: 192 * time.Hour, 100: 192 * time.Hour} {
-		if got := Stands(earlier); got != want {
+	for earlier, days := range map[int]int{0: 1, 1: 2, 3: 8, 4: 8, 100: 8} {
+		if got := Stands(earlier); got != time.Duration(days)*24*time.Hour {
 			t.Errorf("after %d earlier ones an alarm stands for %v", earlier, got)
 		}
 	}

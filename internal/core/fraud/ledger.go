@@ -75,6 +75,14 @@ func (l *Ledger) Add(number uint64, id [16]byte, now time.Time) {
 	l.forget(now)
 }
 
+// Last is the passcode that was asked for last; zero if none was.
+func (l *Ledger) Last() (id [16]byte) {
+	if n := len(l.Asked); n > 0 {
+		id = l.Asked[n-1].ID
+	}
+	return id
+}
+
 // forget drops what is too old, or too much.
 func (l *Ledger) forget(now time.Time) {
 	from := max(len(l.Asked)-AskedMost, 0)

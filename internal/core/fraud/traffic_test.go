@@ -84,69 +84,58 @@ func honest(r *rand.Rand, days int, perHour float64) (all []one) {
 	return all
 }
 
-// attacks are ways of making others pay, all of them from a moment on, for minutes to hours.
-var attacks = map[string]func(r *rand.Rand, from time.Duration) []one{
-	"numbers in sequence, any address, 20 a minute": func(r *rand.Rand, from time.Duration) (all []one) {
+// flood is a way of making others pay: how many codes are asked for, how far apart, and for which numbers, from where.
+type flood struct {
+	n       int
+	every   time.Duration
+	country string
+	number  func(r *rand.Rand) func(i int) string
+	address func(r *rand.Rand, i int) string
+}
+
+// of makes the codes of a flood that begins at a moment.
+func (f flood) of(r *rand.Rand, from time.Duration) (all []one) {
+	number := f.number(r)
+	for i := range f.n {
+		all = append(all, one{at: from + time.Duration(i)*f.every, number: number(i), address: f.address(r, i), country: f.country,
+			bad: true, arrives: true})
+	}
+	return all
+}
+
+// anyOf are numbers of a form, as many as there are digits.
+func anyOf(form string, digits int) func(*rand.Rand) func(int) string {
+	return func(r *rand.Rand) func(int) string {
+		return func(int) string { return fmt.Sprintf(form, r.IntN(int(math.Pow10(digits)))) }
+	}
+}
+
+func anywhere(r *rand.Rand, _ int) string { return fmt.Sprintf("2001:db8:%x::1", r.IntN(1<<16)) }
+
+var floods = map[string]flood{
+	"numbers in sequence, any address, 20 a minute": {300, 3 * time.Second, "GB", func(r *rand.Rand) func(int) string {
 		base := r.IntN(600)
-		for i := range 300 {
-			all = append(all, one{at: from + time.Duration(i)*3*time.Second, number: fmt.Sprintf("+44770091%04d", base+i),
-				country: "GB", address: fmt.Sprintf("2001:db8:%x::1", r.IntN(1<<16))})
-		}
-		return all
-	},
-	"numbers in sequence, every second one left out, in any order": func(r *rand.Rand, from time.Duration) (all []one) {
-		for i, n := range r.Perm(150) {
-			all = append(all, one{at: from + time.Duration(i)*10*time.Second, number: fmt.Sprintf("+447700913%03d", 3*n),
-				country: "GB", address: fmt.Sprintf("2001:db8:%x::1", r.IntN(1<<16))})
-		}
-		return all
-	},
-	"a stretch of 100,000 numbers, any address, 6 a minute": func(r *rand.Rand, from time.Duration) (all []one) {
-		for i := range 1000 {
-			all = append(all, one{at: from + time.Duration(i)*10*time.Second, number: fmt.Sprintf("+4474580%05d", r.IntN(100_000)),
-				country: "GB", address: fmt.Sprintf("2001:db8:%x::1", r.IntN(1<<16))})
-		}
-		return all
-	},
-	"a range of 1,000 numbers, one in 12 minutes": func(r *rand.Rand, from time.Duration) (all []one) {
-		for i := range 30 {
-			all = append(all, one{at: from + time.Duration(i)*12*time.Minute, number: fmt.Sprintf("+447458123%03d", r.IntN(1000)),
-				country: "GB", address: fmt.Sprintf("2001:db8:%x::1", r.IntN(1<<16))})
-		}
-		return all
-	},
-	"one address, any number of a country, one a minute": func(r *rand.Rand, from time.Duration) (all []one) {
-		for i := range 200 {
-			all = append(all, one{at: from + time.Duration(i)*time.Minute, number: fmt.Sprintf("+44745%07d", r.IntN(10_000_000)),
-				country: "GB", address: "203.0.113.7"})
-		}
-		return all
-	},
-	"a network of 250 addresses, any number, 5 a minute": func(r *rand.Rand, from time.Duration) (all []one) {
-		for i := range 500 {
-			all = append(all, one{at: from + time.Duration(i)*12*time.Second, number: fmt.Sprintf("+44745%07d", r.IntN(10_000_000)),
-				country: "GB", address: fmt.Sprintf("203.0.113.%d", r.IntN(250))})
-		}
-		return all
-	},
-	"a country where nobody was, any number, any address, 2 a minute": func(r *rand.Rand, from time.Duration) (all []one) {
-		for i := range 400 {
-			all = append(all, one{at: from + time.Duration(i)*30*time.Second, number: fmt.Sprintf("+25578%07d", r.IntN(10_000_000)),
-				country: "TZ", address: fmt.Sprintf("2001:db8:%x::1", r.IntN(1<<16))})
-		}
-		return all
-	},
-	"any number of a country with many, any address, 10 a minute": func(r *rand.Rand, from time.Duration) (all []one) {
-		for i := range 2000 {
-			all = append(all, one{at: from + time.Duration(i)*6*time.Second, number: fmt.Sprintf("+44745%07d", r.IntN(10_000_000)),
-				country: "GB", address: fmt.Sprintf("2001:db8:%x::1", r.IntN(1<<16))})
-		}
-		return all
-	},
+		return func(i int) string { return fmt.Sprintf("+44770091%04d", base+i) }
+	}, anywhere},
+	"every third number of a range, in any order": {150, 10 * time.Second, "GB", func(r *rand.Rand) func(int) string {
+		order := r.Perm(150)
+		return func(i int) string { return fmt.Sprintf("+447700913%03d", 3*order[i]) }
+	}, anywhere},
+	"a stretch of 100,000 numbers, any address, 6 a minute": {1000, 10 * time.Second, "GB", anyOf("+4474580%05d", 5), anywhere},
+	"a range of 1,000 numbers, one in 12 minutes":           {30, 12 * time.Minute, "GB", anyOf("+447458123%03d", 3), anywhere},
+	"one address, any number of a country, one a minute": {200, time.Minute, "GB", anyOf("+44745%07d", 7),
+		func(*rand.Rand, int) string { return "203.0.113.7" }},
+	"a network of 250 addresses, any number, 5 a minute": {500, 12 * time.Second, "GB", anyOf("+44745%07d", 7),
+		func(r *rand.Rand, _ int) string { return fmt.Sprintf("203.0.113.%d", r.IntN(250)) }},
+	"a country where nobody was, any number, any address, 2 a minute": {400, 30 * time.Second, "TZ", anyOf("+25578%07d", 7), anywhere},
+	"any number of a country with many, any address, 10 a minute":     {2000, 6 * time.Second, "GB", anyOf("+44745%07d", 7), anywhere},
 }
 
 // due are subjects that are to be judged, the first first.
-type due []struct {
+type due []judging
+
+// judging is when a subject is to be judged.
+type judging struct {
 	at  time.Duration
 	key [2]string
 }
@@ -154,12 +143,7 @@ type due []struct {
 func (d due) Len() int           { return len(d) }
 func (d due) Less(i, j int) bool { return d[i].at < d[j].at }
 func (d due) Swap(i, j int)      { d[i], d[j] = d[j], d[i] }
-func (d *due) Push(x any) {
-	*d = append(*d, x.(struct {
-		at  time.Duration
-		key [2]string
-	}))
-}
+func (d *due) Push(x any)        { *d = append(*d, x.(judging)) }
 func (d *due) Pop() any {
 	last := (*d)[len(*d)-1]
 	*d = (*d)[:len(*d)-1]
@@ -215,10 +199,7 @@ func watch(traffic []one) (alarms []raised, suspicions []int) {
 			return
 		}
 		judged[k] = when
-		heap.Push(&waits, struct {
-			at  time.Duration
-			key [2]string
-		}{when, k})
+		heap.Push(&waits, judging{when, k})
 	}
 	// Countries are judged every minute, by their last hour.
 	countries, nextMinute := map[string][]one{}, time.Duration(0)
@@ -254,10 +235,7 @@ func watch(traffic []one) (alarms []raised, suspicions []int) {
 	}
 	for i, o := range traffic {
 		for len(waits) > 0 && waits[0].at <= o.at {
-			w := heap.Pop(&waits).(struct {
-				at  time.Duration
-				key [2]string
-			})
+			w := heap.Pop(&waits).(judging)
 			if judged[w.key] != w.at {
 				continue
 			}
@@ -330,14 +308,11 @@ const (
 	attackedFrom  = 84 * time.Hour
 )
 
-func mixed(seed uint64, attack func(*rand.Rand, time.Duration) []one) []one {
+func mixed(seed uint64, attack *flood) []one {
 	r := rand.New(rand.NewPCG(seed, 7)) // #nosec G404 -- a test that can be repeated
 	all := honest(r, generatedDays, 400)
 	if attack != nil {
-		for _, o := range attack(r, attackedFrom) {
-			o.bad, o.arrives = true, true
-			all = append(all, o)
-		}
+		all = append(all, attack.of(r, attackedFrom)...)
 	}
 	return all
 }
@@ -379,14 +354,14 @@ func TestRulesOnTraffic(t *testing.T) {
 			t.Errorf("%d of %d honest requests have a suspicion of 60 or more", suspected, codes)
 		}
 	})
-	for name, attack := range attacks {
+	for name, attack := range floods {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			var lost, stopped, suspected, wronged []int
 			rules := map[Rule]int{}
 			hits := 0
 			for seed := range uint64(times) {
-				traffic := mixed(100+seed, attack)
+				traffic := mixed(100+seed, &attack)
 				alarms, suspicions := watch(traffic)
 				bad, before, covered, high, wrong := 0, 0, 0, 0, 0
 				by := map[Rule]bool{}
@@ -430,7 +405,8 @@ func TestRulesOnTraffic(t *testing.T) {
 				}
 			}
 			t.Logf(
-				"found %d of %d, by %v; codes until the first alarm %d, then covered %d %% of all; %d %% with a suspicion of 60 or more, of honest people %.2f %%",
+				"found %d of %d, by %v; codes until the first alarm %d, then covered %d %% of all; "+
+					"%d %% with a suspicion of 60 or more, of honest people %.2f %%",
 				hits,
 				times,
 				rules,

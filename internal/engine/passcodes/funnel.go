@@ -6,10 +6,11 @@ import (
 	"slices"
 	"time"
 
+	"github.com/google/uuid"
+
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/latency"
 	"calmpigeon.example/internal/store"
-	"github.com/google/uuid"
 )
 
 // Bys are by what passcodes are held side by side.

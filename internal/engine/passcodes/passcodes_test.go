@@ -24,8 +24,9 @@ import (
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
-// spoken is that of a gateway that is never called.
-const spoken = "dialect: %s\nsubmit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
+// uncalled is the dialect of a gateway that nobody calls.
+const uncalled = "dialect: %s\n" +
+	"submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
 
 // counterDesk is where passcodes are sent and checked, with a clock of its own and two gateways that nobody calls.
 type counterDesk struct {
@@ -39,7 +40,7 @@ func open(t *testing.T) *counterDesk {
 	t.Helper()
 	gateways, s := rostertest.Roster(t)
 	for _, name := range []string{"first", "second"} {
-		rostertest.Gateway(t, gateways, fmt.Sprintf(spoken, name), roster.Settings{})
+		rostertest.Gateway(t, gateways, fmt.Sprintf(uncalled, name), roster.Settings{})
 	}
 	if _, err := gateways.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, time.Now()); err != nil {
 		t.Fatal(err)

@@ -138,7 +138,9 @@ func (p *Passcodes) Judge(ctx context.Context) error {
 			return err
 		}
 		var all []fraud.Found
+		judged := map[[16]byte]bool{} // the last passcode of each
 		for i := range due {
+			judged[due[i].Ledger.Last()] = true
 			settle(&due[i].Ledger, now)
 			all = append(all, due[i].Ledger.Judge(due[i].By, due[i].Value, *p.usual.Load(), now)...)
 		}
@@ -154,8 +156,10 @@ func (p *Passcodes) Judge(ctx context.Context) error {
 			for i := range held {
 				h := &held[i]
 				settle(&h.Ledger, now)
-				if h.JudgeAt = h.Ledger.JudgeAt(h.By, now); !h.JudgeAt.IsZero() && h.JudgeAt.Before(now.Add(judgedAgain)) {
-					h.JudgeAt = now.Add(judgedAgain)
+				h.JudgeAt = h.Ledger.JudgeAt(h.By, now)
+				// What was asked for meanwhile is judged at once if there is anything to it.
+				if again := now.Add(judgedAgain); !h.JudgeAt.IsZero() && h.JudgeAt.Before(again) && judged[h.Ledger.Last()] {
+					h.JudgeAt = again
 				}
 			}
 			return tx.PutCounters(ctx, held, now)

@@ -1,10 +1,13 @@
 package passcodes
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -251,6 +254,41 @@ func TestWhatWasLiftedIsJudgedByIt(t *testing.T) {
 	}
 }
 
+// onLog does something when anything is logged.
+type onLog struct {
+	slog.Handler
+	do func()
+}
+
+func (l onLog) Enabled(context.Context, slog.Level) bool { return true }
+
+func (l onLog) Handle(context.Context, slog.Record) error {
+	l.do()
+	return nil
+}
+
+// What is asked for while something is judged is not put off until that is judged again.
+func TestWhatIsAskedForMeanwhileIsJudged(t *testing.T) {
+	t.Parallel()
+	d := open(t)
+	d.asked("", false, false, spaced("+33639980%03d", 10, 9)...)
+	for i := range 7 { // one less than it takes beside ten others
+		d.asked("", false, false, fmt.Sprintf("+33639980%03d", 500+i))
+	}
+	d.forward(fraud.Ripe)
+	for i := range 6 {
+		d.asked("", false, false, fmt.Sprintf("+447700900%03d", 100+i))
+	}
+	var once sync.Once
+	d.Log = slog.New(onLog{slog.DiscardHandler, func() {
+		once.Do(func() { d.asked("", false, false, "+33639980507") })
+	}})
+	d.stands(fraud.Sequence, passcode.Range, "+447700900xxx")
+	if all := d.alarms(); len(all) != 2 || all[0].Value != "+33639980xxx" {
+		t.Errorf("the eighth came while the others were judged, and there stand %+v", all)
+	}
+}
+
 // A country that suddenly rises is told; one that is usual, or in which codes are used, is not.
 func TestACountryRises(t *testing.T) {
 	t.Parallel()
@@ -385,7 +423,7 @@ func TestAgainByVoice(t *testing.T) {
 		t.Fatalf("without a gateway that calls: %v", err)
 	}
 	caller := strings.Replace(
-		fmt.Sprintf(spoken, "caller"),
+		fmt.Sprintf(uncalled, "caller"),
 		"submit:",
 		"takes: {texts: registered, voice: true, kinds: [otp]}\nsubmit:",
 		1,
@@ -420,7 +458,7 @@ func TestAgainByVoice(t *testing.T) {
 func TestNobodyIsCalledWhoIsToBeWrittenTo(t *testing.T) {
 	t.Parallel()
 	gateways, s := rostertest.Roster(t)
-	caller := strings.Replace(fmt.Sprintf(spoken, "caller"), "submit:", "takes: {voice: true}\nsubmit:", 1)
+	caller := strings.Replace(fmt.Sprintf(uncalled, "caller"), "submit:", "takes: {voice: true}\nsubmit:", 1)
 	rostertest.Gateway(t, gateways, caller, roster.Settings{})
 	if _, err := gateways.PutSender(t.Context(), store.Sender{ID: "Lanternholm"}, false, time.Now()); err != nil {
 		t.Fatal(err)
@@ -432,7 +470,7 @@ func TestNobodyIsCalledWhoIsToBeWrittenTo(t *testing.T) {
 			t.Fatalf("through %v, want %s: %v %v", p.Gateway, want, faults, err)
 		}
 		if want == "caller" {
-			rostertest.Gateway(t, gateways, fmt.Sprintf(spoken, "writer"), roster.Settings{})
+			rostertest.Gateway(t, gateways, fmt.Sprintf(uncalled, "writer"), roster.Settings{})
 		}
 	}
 }
