@@ -133,7 +133,7 @@ func TestArrivalsOfTheDemosWeek(t *testing.T) {
 // A start that was killed while it wrote the past is made good by the next, and nothing is there twice.
 func TestDemoKilledWhileItWritesThePast(t *testing.T) {
 	t.Parallel()
-	data, database := demoFolder(t), pgtest.Database(t)
+	data, database := demoFolder(t), pgtest.Empty(t)
 	cmd := exec.Command(
 		pigeon,
 		"demo",

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -19,8 +17,30 @@ import (
 	"calmpigeon.example/internal/fleet"
 )
 
-// browser opens a page in a headless Chromium of its own. It records every
-// address that is asked for.
+// chromium is the one that all tests share: to start one for each of them costs
+// more than most of them do. Nothing runs before the first test that needs it.
+var chromium func() (context.Context, error)
+
+// prepareChromium says where it will keep its profile; what is returned ends it.
+func prepareChromium(profile string) (end func()) {
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"),
+		chromedp.NoSandbox,
+		chromedp.UserDataDir(profile),
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-gpu", true),
+		chromedp.Flag("disable-component-update", true),
+	)
+	ctx, closeAll := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, closeBrowser := chromedp.NewContext(ctx)
+	chromium = sync.OnceValues(func() (context.Context, error) { return ctx, chromedp.Do(ctx) })
+	return func() { closeBrowser(); closeAll() }
+}
+
+// browser is a window of Chromium with nothing in it from any other: no cookies,
+// no storage, no cache. It records every address that is asked for.
 type browser struct {
 	t   testing.TB
 	ctx context.Context
@@ -31,28 +51,13 @@ type browser struct {
 
 func open(t testing.TB) *browser {
 	t.Helper()
-	// t.TempDir would fail the test when Chromium still writes as it is removed.
-	folder, err := os.MkdirTemp("", "pigeon-chromium-")
+	ctx, err := chromium()
 	if err != nil {
 		t.Fatal(err)
 	}
-	options := append(
-		chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath("/usr/bin/chromium"),
-		chromedp.NoSandbox,
-		chromedp.UserDataDir(filepath.Join(folder, "profile")),
-		chromedp.WindowSize(
-			1280,
-			800,
-		),
-		chromedp.Flag("disable-quic", true),
-		chromedp.Flag("disable-gpu", true),
-		chromedp.Flag("disable-component-update", true),
-	)
-	ctx, closeBrowser := chromedp.NewExecAllocator(context.Background(), options...)
-	ctx, closeTab := chromedp.NewContext(ctx)
+	ctx, closeTab := chromedp.NewContext(ctx, chromedp.WithNewBrowserContext())
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
-	t.Cleanup(func() { cancel(); closeTab(); closeBrowser(); os.RemoveAll(folder) })
+	t.Cleanup(func() { cancel(); closeTab() })
 	b := &browser{t: t, ctx: ctx}
 	b.do(chromedp.EmulateViewport(1280, 800))
 	requests := chromedp.Events(ctx, network.RequestWillBeSent)
@@ -94,8 +99,10 @@ func (b *browser) press(selector string) {
 	}
 }
 
+// text is what the first of these shows by now; nothing if there is none. It asks
+// but once: it is called again and again until something is there.
 func (b *browser) text(selector string) string {
-	text, _ := chromedp.Run(b.ctx, chromedp.Text(selector))
+	text, _ := chromedp.Run(b.ctx, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, selector)))
 	return text
 }
 
@@ -441,6 +448,7 @@ func TestConsoleGateways(t *testing.T) {
 	}
 	button("Remove")
 	b.shows(".notice", "Route codes is gone.")
+	eventually(t, "no route is shown", func() bool { return !strings.Contains(b.text("main"), "sandbank, then harbourline") })
 	button("Undo")
 	b.shows("main", "sandbank, then harbourline")
 	button("Add a gateway")

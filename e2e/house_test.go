@@ -24,6 +24,7 @@ import (
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/fleet"
 	"calmpigeon.example/internal/postgres/pgtest"
+	"calmpigeon.example/internal/store"
 )
 
 // pigeon is the binary under test, as it is shipped.
@@ -36,13 +37,13 @@ func TestMain(m *testing.M) {
 			os.Unsetenv(name)
 		}
 	}
-	pgtest.Main(m, func(folder string) error {
+	pgtest.Main(m, store.Migrate, func(folder string) (func(), error) {
 		pigeon = filepath.Join(folder, "pigeon")
 		out, err := exec.Command("go", "build", "-o", pigeon, "../cmd/pigeon").CombinedOutput()
 		if err != nil {
-			return fmt.Errorf("building pigeon: %w\n%s", err, out)
+			return nil, fmt.Errorf("building pigeon: %w\n%s", err, out)
 		}
-		return nil
+		return prepareChromium(filepath.Join(folder, "chromium")), nil
 	})
 }
 

@@ -8,7 +8,7 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 
 // Whatever the machines' clocks say, instances agree on the time: it is the
 // database's.

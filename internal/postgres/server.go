@@ -303,15 +303,20 @@ func (s *Server) await(ctx context.Context) error {
 	}
 }
 
-// NewDatabase makes a further, empty database and returns its URL. Tests use
-// one each.
-func (s *Server) NewDatabase(ctx context.Context, name string) (string, error) {
+// NewDatabase makes a further database and returns its URL. Tests use one each.
+// It begins as a copy of another one, to which nobody may be connected; as an
+// empty one if none is named.
+func (s *Server) NewDatabase(ctx context.Context, name, as string) (string, error) {
 	conn, err := pgx.Connect(ctx, s.url("postgres"))
 	if err != nil {
 		return "", err
 	}
 	defer conn.Close(ctx)
-	_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())
+	create := "CREATE DATABASE " + pgx.Identifier{name}.Sanitize()
+	if as != "" {
+		create += " TEMPLATE " + pgx.Identifier{as}.Sanitize()
+	}
+	_, err = conn.Exec(ctx, create)
 	return s.url(name), err
 }
 

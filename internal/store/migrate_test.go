@@ -22,7 +22,7 @@ import (
 // before, and takes new evidence.
 func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	t.Parallel()
-	url := pgtest.Database(t)
+	url := pgtest.Empty(t)
 	config := must[*pgx.ConnConfig](t)(pgx.ParseConfig(url))
 	old := stdlib.OpenDB(*config)
 	defer old.Close()

@@ -120,7 +120,7 @@ func door(p *pgxpool.Pool) (*gorm.DB, error) {
 // partitions of the months around now. Several instances may open one database
 // at the same time.
 func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
-	if err := migrate(ctx, url); err != nil {
+	if err := Migrate(ctx, url); err != nil {
 		return nil, err
 	}
 	s := &Store{common: &common{}}
@@ -152,8 +152,8 @@ func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
 	return s, nil
 }
 
-// migrate brings the schema up to date, however long that takes.
-func migrate(ctx context.Context, url string) error {
+// Migrate brings the schema up to date, however long that takes.
+func Migrate(ctx context.Context, url string) error {
 	config, err := pgx.ParseConfig(url)
 	if err != nil {
 		return fmt.Errorf("reading the address of the database: %w", err)

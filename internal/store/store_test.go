@@ -22,7 +22,7 @@ import (
 	"calmpigeon.example/internal/postgres/pgtest"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+func TestMain(m *testing.M) { pgtest.Main(m, Migrate) }
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
@@ -102,7 +102,7 @@ func must[T any](t testing.TB) func(T, error) T {
 
 func TestSeveralInstancesMigrateAtOnce(t *testing.T) {
 	t.Parallel()
-	url := pgtest.Database(t)
+	url := pgtest.Empty(t)
 	var all sync.WaitGroup
 	for range 4 {
 		all.Go(func() {

@@ -29,7 +29,9 @@ export function Routes({ gateways }: { gateways: Gateway[] }) {
     onSuccess: () => { setForm(undefined); void queries.invalidateQueries({ queryKey: ["routes"] }); },
   });
   const routes = data?.items ?? [];
-  const move = (i: number, to: number) => { const next = [...routes]; const [r] = next.splice(i, 1); next.splice(to, 0, r!); put.mutate(next); };
+  // What is gone is said once it is gone: an undo pressed sooner could overtake the removal.
+  const remove = (r: Route) => { setBefore(undefined); put.mutate(routes.filter((o) => o !== r), { onSuccess: () => setBefore({ routes, what: `Route ${r.name} is gone.` }) }); };
+  const move = (i: number, to: number) => { setBefore(undefined); const next = [...routes]; const [r] = next.splice(i, 1); next.splice(to, 0, r!); put.mutate(next); };
   const save = (f: typeof blank) => {
     const made: Route = {
       name: f.name, countries: words(f.countries.toUpperCase()), prefixes: words(f.prefixes), kinds: f.kinds as Route["kinds"], senders: f.senders.split(",").map((s) => s.trim()).filter(Boolean),
@@ -48,7 +50,7 @@ export function Routes({ gateways }: { gateways: Gateway[] }) {
       <h2>Routes</h2>
       <p className="quiet">A message takes the first route that fits it. What is known not to have been taken goes through the next gateway; what may have been taken never does. What no route fits goes through the oldest gateway that takes it.</p>
       {error && !data && <Refused error={error} />}
-      {before && <Undo what={before.what} undo={() => { put.mutate(before.routes); setBefore(undefined); }} />}
+      {before && <Undo what={before.what} undo={() => put.mutate(before.routes, { onSuccess: () => setBefore(undefined) })} />}
       {routes.length > 0 && (
         <div className="table-responsive">
           <Table className="w-auto">
@@ -66,7 +68,7 @@ export function Routes({ gateways }: { gateways: Gateway[] }) {
                     <button className="plain" disabled={i === 0 || put.isPending} aria-label={`Try ${r.name} earlier`} onClick={() => move(i, i - 1)}>↑</button>{" "}
                     <button className="plain" disabled={i === routes.length - 1 || put.isPending} aria-label={`Try ${r.name} later`} onClick={() => move(i, i + 1)}>↓</button>{" "}
                     <button className="plain" onClick={() => open(r)}>Change</button>{" "}
-                    <button className="plain" disabled={put.isPending} onClick={() => { setBefore({ routes, what: `Route ${r.name} is gone.` }); put.mutate(routes.filter((o) => o !== r)); }}>Remove</button>
+                    <button className="plain" disabled={put.isPending} onClick={() => remove(r)}>Remove</button>
                   </td>
                 </tr>
               ))}

@@ -16,7 +16,7 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 
 const plain = "dialect: plain\n" +
 	"submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"

@@ -29,7 +29,7 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 
 // desk makes a dispatch over an empty database.
 func desk(t *testing.T) *Dispatch {

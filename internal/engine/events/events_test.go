@@ -21,7 +21,7 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 
 // desk is where events happen, by a clock that can be put forward.
 type desk struct {

@@ -14,7 +14,7 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 
 // keysOf are the keys of an empty database, with a clock that is set by hand.
 func keysOf(t *testing.T) (*Keys, *time.Time) {

@@ -22,7 +22,7 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 
 // uncalled is the dialect of a gateway that nobody calls.
 const uncalled = "dialect: %s\n" +
