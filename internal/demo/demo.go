@@ -52,6 +52,7 @@ func Run(ctx context.Context, o Options) error {
 		played, err := isPlayed(ctx, c)
 		if err == nil && !played {
 			_, err = writeHistory(ctx, at.engine, at.engine.Now())
+			at.engine.Arrivals.Forget() // whoever asked meanwhile was told of a part of it
 		}
 		if err != nil {
 			return fmt.Errorf("writing the past: %w", err)

@@ -147,6 +147,13 @@ type Unusual struct {
 // learnEvery is how often it is learned anew what is usual.
 const learnEvery = 10 * time.Minute
 
+// Forget lets what is usual be learned anew at the next look: something was written about hours that are long over.
+func (a *Arrivals) Forget() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.history = nil
+}
+
 // Unusual says where the running hour is not as usual, by the rules of [band]. Where it says too little by itself, it
 // is taken together with the one before.
 func (a *Arrivals) Unusual(ctx context.Context) ([]Unusual, error) {
