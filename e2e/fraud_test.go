@@ -56,6 +56,11 @@ func TestFraudIsStoppedAndShown(t *testing.T) {
 	}
 	var p *client.Problem
 	tries := 0
+	defer func() {
+		if t.Failed() {
+			t.Logf("it refused at last with %+v, and these stand: %+v", p, standing())
+		}
+	}()
 	eventually(t, "the other instance knows", func() bool {
 		tries++
 		err := ask(other.Client, 600+tries*37%290)

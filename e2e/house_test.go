@@ -87,13 +87,10 @@ func buildOn(t testing.TB, database string, change ...func(*house)) *house {
 	}
 	h.start("127.0.0.1:0")
 	t.Cleanup(func() {
-		h.stop(os.Interrupt)
+		h.end()
 		stop()
 		server.CloseClientConnections()
 		server.Close()
-		if t.Failed() {
-			t.Logf("the service said:\n%s", h.said())
-		}
 	})
 	must[client.Sender](t)(h.Client.AddSender(t.Context(), client.NewSender{Sender: "Lanternholm"}))
 	return h
@@ -182,8 +179,16 @@ func (h *house) beside() *house {
 	h.t.Helper()
 	other := &house{t: h.t, database: h.database, data: h.t.TempDir(), Key: h.Key, FleetURL: h.FleetURL, lease: h.lease, flags: h.flags}
 	other.start("127.0.0.1:0")
-	h.t.Cleanup(func() { other.stop(os.Interrupt) })
+	h.t.Cleanup(other.end)
 	return other
+}
+
+// end stops it for good, and says what it said if the test failed.
+func (h *house) end() {
+	h.stop(os.Interrupt)
+	if h.t.Failed() {
+		h.t.Logf("the service at %s said:\n%s", h.URL, h.said())
+	}
 }
 
 func (h *house) stop(sig os.Signal) {

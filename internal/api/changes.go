@@ -19,6 +19,11 @@ import (
 // it since it was read. What was read tells its version as ETag.
 func (a *API) acting(c *gin.Context) {
 	if c.Request.Method == http.MethodGet {
+		// What was set through another instance is read now: else it could be shown under the version before it, and
+		// whoever changes it be refused. Without the database what is known is shown.
+		if err := a.engine.Roster.Reload(c.Request.Context()); err != nil {
+			a.engine.Log.Warn("reading what was set", "error", err)
+		}
 		c.Header("ETag", fmt.Sprintf(`"%d"`, a.engine.Roster.Version()))
 		return
 	}

@@ -91,6 +91,7 @@ type Engine struct {
 	courier  *courier.Courier
 	clock    *clock
 	counts   watch.Kick // there is something to be added up
+	heard    int64      // how many changes of what is set [Engine.look] has told of
 }
 
 // balanceEvery is how often gateways are asked what is left, where nothing else
@@ -213,12 +214,13 @@ func (e *Engine) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if sight.Settings != e.Roster.Changes() {
+	if sight.Settings != e.heard { // whether or not the roster has read it already
 		if err := e.Roster.Reload(ctx); err != nil {
 			return err
 		}
 		e.Keys.Forget()
 		e.Bells.Fresh.Now()
+		e.heard = sight.Settings
 	}
 	for _, one := range sight.Due {
 		e.Bells.Ring(one.Gateway, one.Lane == pace.OTP.Lane())

@@ -238,7 +238,7 @@ type Subject struct {
 }
 
 // Admit counts one more passcode by all of its subjects, if every limit leaves room for it; else it counts nothing, and
-// returns the limit that holds longest.
+// returns the limit that holds longest; of limits by the same that hold equally long, the lowest.
 func Admit(now time.Time, subjects []Subject) *Full {
 	var full *Full
 	for _, s := range subjects {
@@ -246,7 +246,8 @@ func Admit(now time.Time, subjects []Subject) *Full {
 			if s.Counter.Count(l.Window, now) < l.Most {
 				continue
 			}
-			if until := s.Counter.Until(l.Window, l.Most, now); full == nil || until.After(full.Until) {
+			until := s.Counter.Until(l.Window, l.Most, now)
+			if full == nil || until.After(full.Until) || until.Equal(full.Until) && l.By == full.By && l.Most < full.Most {
 				full = &Full{l, until}
 			}
 		}

@@ -92,6 +92,11 @@ func TestAllLimitsOrNone(t *testing.T) {
 	if full := Admit(began, subjects); full == nil || full.By != Number || full.Until.Sub(began) != 65*time.Minute {
 		t.Errorf("%v", full)
 	}
+	for _, limits := range [][]Limit{{{Number, Hour, 2}, {Number, Hour, 1}}, {{Number, Hour, 1}, {Number, Hour, 2}}} {
+		if full := Admit(began, []Subject{{Number, number, limits}}); full == nil || full.Most != 1 {
+			t.Errorf("of %v %v is named", limits, full)
+		}
+	}
 	if n := address.Count(Day, began.Add(23*time.Hour)); n != 2 {
 		t.Errorf("%d are counted a day", n)
 	}
