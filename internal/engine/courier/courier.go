@@ -91,13 +91,15 @@ func (c *Courier) Close() { c.client.CloseIdleConnections() }
 // Carry makes one request. It returns the reply if there is one, what is known
 // if there is none, and the exchange as it is kept.
 func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request) (dialect.Reply, Fate, store.Exchange) {
-	return c.CarryNoting(ctx, g, purpose, r, nil)
+	reply, fate, exchange, _ := c.CarryNoting(ctx, g, purpose, r, nil)
+	return reply, fate, exchange
 }
 
 // CarryNoting is [Courier.Carry], and calls left when the request is written, and
-// once more when the answer begins.
+// once more when the answer begins. It returns as well what masks what is told of
+// the answer: it is made anew for every passcode, and is long.
 func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request, left func(answered bool)) (
-	dialect.Reply, Fate, store.Exchange) {
+	dialect.Reply, Fate, store.Exchange, func(string) string) {
 	mask := g.Masking(r.Hidden)
 	ctx, cancel := context.WithTimeout(ctx, g.Timeout())
 	defer cancel()
@@ -114,26 +116,29 @@ func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose st
 		r.Header["User-Agent"] = agent
 	}
 	clock := time.Now()
-	exchange := Shown(g, purpose, r, c.now())
+	exchange := shown(g, purpose, r, mask, c.now())
 	reply, err := c.exchange(ctx, g, r)
 	exchange.TookUs = time.Since(clock).Microseconds()
 	if reply.Status > 0 {
 		exchange.Status, exchange.ReplyHeader, exchange.ReplyBody = reply.Status, maskHeader(reply.Header, mask), keep(reply.Body, mask)
 	}
 	if err == nil {
-		return reply, Answered, exchange
+		return reply, Answered, exchange, mask
 	}
 	fate := NoAnswer
 	if !connected.Load() {
 		fate = NotSent
 	}
 	exchange.Error = mask(Plain(err, g.Timeout()))
-	return reply, fate, exchange
+	return reply, fate, exchange, mask
 }
 
 // Shown is a request as it is kept and shown, before there is an answer.
 func Shown(g *roster.Gateway, purpose string, r dialect.Request, now time.Time) store.Exchange {
-	mask := g.Masking(r.Hidden)
+	return shown(g, purpose, r, g.Masking(r.Hidden), now)
+}
+
+func shown(g *roster.Gateway, purpose string, r dialect.Request, mask func(string) string, now time.Time) store.Exchange {
 	return store.Exchange{
 		ID: store.IDAt(now), GatewayID: g.ID, Purpose: purpose, Method: r.Method, URL: mask(g.Address + r.Path),
 		RequestHeader: maskHeader(

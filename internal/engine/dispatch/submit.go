@@ -86,10 +86,9 @@ func (d *Dispatch) submit(
 		}
 		return s.result, lesson
 	}
-	reply, fate, exchange := d.Courier.CarryNoting(ctx, g, "submit", request, left)
+	reply, fate, exchange, mask := d.Courier.CarryNoting(ctx, g, "submit", request, left)
 	left(true)
 	s.now = d.Now()
-	mask := g.Masking(request.Hidden)
 	marks := ""
 	for i := range s.pack {
 		marks += s.pack[i].Marks

@@ -149,25 +149,45 @@ func addWritten(add func(word, name string), secret, name string, least int) {
 	if len(secret) < least {
 		return
 	}
-	inJSON, inHex := jsonOf(secret), hex.EncodeToString([]byte(secret))
-	for _, word := range []string{
-		secret, url.QueryEscape(secret), url.PathEscape(secret), html.EscapeString(secret), inHex, strings.ToUpper(inHex),
-		inJSON, marks.Replace(inJSON), asciiOf(inJSON),
-	} {
+	inHex := hex.EncodeToString([]byte(secret))
+	for _, word := range []string{secret, inHex, strings.ToUpper(inHex)} {
 		add(word, name)
-		if strings.Contains(word, "%") {
-			add(lowerHex(word), name)
+	}
+	if strings.ContainsFunc(secret, isMark) { // a passcode has none: nothing in it is ever escaped
+		inJSON := jsonOf(secret)
+		for _, word := range []string{
+			secret, url.QueryEscape(secret), url.PathEscape(secret), html.EscapeString(secret),
+			inJSON, marks.Replace(inJSON), asciiOf(inJSON),
+		} {
+			add(word, name)
+			if strings.Contains(word, "%") {
+				add(lowerHex(word), name)
+			}
 		}
 	}
 	addBase64(add, secret, name)
 }
 
+// isMark reports whether a character is anything but a letter or a digit of ASCII.
+func isMark(r rune) bool {
+	return (r < '0' || r > '9') && (r < 'A' || r > 'Z') && (r < 'a' || r > 'z')
+}
+
 func addBase64(add func(word, name string), secret, name string) {
-	for _, encoding := range []*base64.Encoding{base64.StdEncoding, base64.RawStdEncoding, base64.URLEncoding, base64.RawURLEncoding} {
-		add(encoding.EncodeToString([]byte(secret)), name)
-		add(url.QueryEscape(encoding.EncodeToString([]byte(secret))), name)
+	whole := base64.StdEncoding.EncodeToString([]byte(secret))
+	for _, word := range []string{whole, strings.TrimRight(whole, "=")} {
+		add(word, name)
+		if strings.ContainsFunc(word, isMark) {
+			inURL := base64InURL.Replace(word)
+			add(inURL, name)
+			add(url.QueryEscape(word), name)
+			add(url.QueryEscape(inURL), name)
+		}
 	}
 }
+
+// base64InURL makes the alphabet for addresses (RFC 4648 §5) of the usual one.
+var base64InURL = strings.NewReplacer("+", "-", "/", "_")
 
 // jsonOf is how a string is written in JSON, between its quotes.
 func jsonOf(s string) string {
