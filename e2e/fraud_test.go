@@ -123,10 +123,8 @@ func TestFraudIsStoppedAndShown(t *testing.T) {
 	}
 	b.do(chromedp.WaitReady(".notice button"))
 	b.press(".notice button")
+	eventually(t, "that it was lifted is taken back", func() bool { all := standing(); return len(all) == 1 && all[0].ID == alarm.ID })
 	b.shows("main", "This looks like fraud")
-	if all := standing(); len(all) != 1 || all[0].ID != alarm.ID {
-		t.Errorf("taken back: %+v", all)
-	}
 	must[client.PasscodeAlarm](t)(h.Client.ActOnPasscodeAlarm(t.Context(), alarm.ID, "block"))
 	if err := ask(h.Client, 951); !errors.As(err, &p) || p.Status != 403 {
 		t.Errorf("blocked: %v", err)

@@ -92,7 +92,7 @@ func season(gateway, country string, at, start time.Time) (longer, fails float64
 	case gateway == "harbourline" && before > 27*time.Hour && before < 31*time.Hour: // an evening on which it was slow
 		return 7, 0
 	case gateway == "harbourline" && country == "FR" && before < justNow: // it fails in France
-		return 1, 0.4
+		return 1, 0.6
 	case before > 75*time.Hour && before < 76*time.Hour: // the night of the storm
 		return 2.5, 0.05
 	}

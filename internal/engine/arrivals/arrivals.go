@@ -154,8 +154,12 @@ func (a *Arrivals) Forget() {
 	a.history = nil
 }
 
-// Unusual says where the running hour is not as usual, by the rules of [band]. Where it says too little by itself, it
-// is taken together with the one before.
+// young is how old the running hour is at most to be judged together with the one before as well: of what began to go
+// wrong before its turn it says little by itself as yet, and less where something else goes well just then.
+const young = 30 * time.Minute
+
+// Unusual says where the running hour is not as usual, by the rules of [band]: by itself, and, where it says too little
+// or is young, together with the one before.
 func (a *Arrivals) Unusual(ctx context.Context) ([]Unusual, error) {
 	now := a.Now()
 	hour := now.UTC().Truncate(time.Hour)
@@ -169,7 +173,15 @@ func (a *Arrivals) Unusual(ctx context.Context) ([]Unusual, error) {
 	}
 	var all []Unusual
 	for at, hours := range recent {
-		if leaving := band.Judge(history[at], running(hours, hour)); leaving != nil {
+		var leaving []band.Leaving
+		for _, stands := range running(hours, now) {
+			for _, l := range band.Judge(history[at], stands) {
+				if !slices.ContainsFunc(leaving, func(known band.Leaving) bool { return known.Slow == l.Slow }) {
+					leaving = append(leaving, l)
+				}
+			}
+		}
+		if leaving != nil {
 			all = append(all, Unusual{at.gateway, at.country, leaving})
 		}
 	}
@@ -179,9 +191,11 @@ func (a *Arrivals) Unusual(ctx context.Context) ([]Unusual, error) {
 	return all, nil
 }
 
-// running is how the running hour stands.
-func running(hours []Fared, hour time.Time) band.Hour {
-	var this, both Fared
+// running is how the running hour stands: by itself as far as it says something, and as long as it is young together
+// with the one before.
+func running(hours []Fared, now time.Time) []band.Hour {
+	hour := now.UTC().Truncate(time.Hour)
+	this, both := Fared{At: hour}, Fared{At: hour}
 	for _, h := range hours {
 		both.Took.Join(h.Took)
 		both.Tally.Join(h.Tally)
@@ -195,8 +209,10 @@ func running(hours []Fared, hour time.Time) band.Hour {
 	if this.Tally.Gone() < band.Least {
 		this.Tally = both.Tally
 	}
-	this.At = hour
-	return said(this)
+	if now.Sub(hour) >= young {
+		return []band.Hour{said(this)}
+	}
+	return []band.Hour{said(this), said(both)}
 }
 
 // said is what an hour says.
