@@ -155,7 +155,7 @@ func addWritten(add func(word, name string), secret, name string, least int) {
 	}
 	if strings.ContainsFunc(secret, isMark) { // a passcode has none: nothing in it is ever escaped
 		inJSON := jsonOf(secret)
-		for _, word := range []string{
+		for _, word := range []string{ // the secret, too, for one that is percent-encoded already
 			secret, url.QueryEscape(secret), url.PathEscape(secret), html.EscapeString(secret),
 			inJSON, marks.Replace(inJSON), asciiOf(inJSON),
 		} {
