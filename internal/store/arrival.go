@@ -69,10 +69,10 @@ func (d arrivalDeltas) queue(b *pgx.Batch) {
 
 // compactArrivals adds them up by hour and by day.
 const compactArrivals = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon arrivals')) AS mine),
-	gone AS (DELETE FROM arrival_deltas WHERE seq IN (SELECT seq FROM arrival_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
+	gone AS (DELETE FROM arrival_deltas WHERE ctid = ANY (ARRAY(SELECT ctid FROM arrival_deltas WHERE (SELECT mine FROM turn) LIMIT $1))
 		RETURNING hour, cut_id, gateway_id, bucket, n),
-	sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.gateway_id, c.country, c.kind, d.bucket, sum(d.n) AS n
-		FROM gone d JOIN cuts c ON c.id = d.cut_id, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6),
+	sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.gateway_id, coalesce(c.country, '') AS country, coalesce(c.kind, '') AS kind, d.bucket, sum(d.n) AS n
+		FROM gone d LEFT JOIN cuts c ON c.id = d.cut_id, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6),
 	added AS (INSERT INTO arrivals AS a (grain, began_at, gateway_id, country, kind, bucket, n)
 		SELECT grain, began_at, gateway_id, country, kind, bucket, n FROM sums
 		ON CONFLICT (grain, began_at, gateway_id, country, kind, bucket) DO UPDATE SET n = a.n + excluded.n)

@@ -68,8 +68,7 @@ func (d batchDeltas) queue(b *pgx.Batch) {
 }
 
 const compactBatches = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon batches')) AS mine),
-	gone AS (DELETE FROM batch_deltas WHERE seq IN
-			(SELECT seq FROM batch_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
+	gone AS (DELETE FROM batch_deltas WHERE ctid = ANY (ARRAY(SELECT ctid FROM batch_deltas WHERE (SELECT mine FROM turn) LIMIT $1))
 		RETURNING first, gateway_id, state, cause, currency, n, micros),
 	sums AS (SELECT g.first, g.gateway_id, g.state, g.cause, g.currency, sum(g.n) AS n, sum(g.micros) AS micros
 		FROM gone g WHERE EXISTS (SELECT FROM batches b WHERE b.first = g.first)

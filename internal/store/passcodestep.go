@@ -138,7 +138,7 @@ func (s *Store) CountSteps(ctx context.Context, set []Stepped) error {
 
 // compactSteps adds them up by hour and by day.
 const compactSteps = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon passcodes')) AS mine),
-	gone AS (DELETE FROM passcode_deltas WHERE seq IN (SELECT seq FROM passcode_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
+	gone AS (DELETE FROM passcode_deltas WHERE ctid = ANY (ARRAY(SELECT ctid FROM passcode_deltas WHERE (SELECT mine FROM turn) LIMIT $1))
 		RETURNING hour, gateway_id, country, purpose, template, step, bucket, n),
 	sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.gateway_id, d.country, d.purpose, d.template, d.step, d.bucket,
 			sum(d.n) AS n

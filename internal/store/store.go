@@ -55,6 +55,8 @@ type common struct {
 	db     *gorm.DB // what people look at and set
 	months months
 	cuts   cuts
+	slots  slots
+	closed chan struct{}
 
 	listening atomic.Pointer[Listening]
 }
@@ -72,9 +74,10 @@ const (
 
 // The settings of connections. Plans must not depend on statistics, which are
 // not there yet in a month that has just begun: what finds messages finds them
-// by an index, whatever the planner believes of the size of a table.
+// by an index, whatever the planner believes of the size of a table. What is switched
+// off makes plans look dear enough to be compiled, so that is switched off too.
 var (
-	byIndex = map[string]string{"enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off"}
+	byIndex = map[string]string{"enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off", "jit": "off"}
 	once    = map[string]string{"plan_cache_mode": "force_generic_plan", "enable_bitmapscan": "off"}
 	anew    = map[string]string{"plan_cache_mode": "force_custom_plan", "join_collapse_limit": "1", "from_collapse_limit": "1"}
 )
@@ -123,7 +126,7 @@ func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
 	if err := Migrate(ctx, url); err != nil {
 		return nil, err
 	}
-	s := &Store{common: &common{}}
+	s := &Store{common: &common{closed: make(chan struct{})}}
 	var err error
 	open := func(most int32, within time.Duration, settings ...map[string]string) *gorm.DB {
 		if err != nil {
@@ -143,6 +146,9 @@ func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
 	s.leases = open(3, leaseWithin)
 	if err == nil {
 		s.work = s.pools[0]
+		err = s.enrol(ctx)
+	}
+	if err == nil {
 		err = s.EnsurePartitions(ctx, now)
 	}
 	if err != nil {
@@ -182,6 +188,7 @@ func Migrate(ctx context.Context, url string) error {
 // Close ends all connections. It waits for those in use, though not for a
 // database that answers no more.
 func (s *Store) Close() {
+	close(s.closed)
 	closed := make(chan struct{})
 	go func() {
 		defer close(closed)
@@ -249,11 +256,12 @@ func (s *Store) send(ctx context.Context, b *pgx.Batch) error {
 	if b.Len() == 0 {
 		return nil
 	}
-	if s.tx != nil {
-		s.tx.writes.QueuedQueries = append(s.tx.writes.QueuedQueries, b.QueuedQueries...)
+	return s.Transact(ctx, func(s *Store) error {
+		for _, q := range b.QueuedQueries { // each run sends queries of its own
+			s.tx.writes.Queue(q.SQL, q.Arguments...)
+		}
 		return nil
-	}
-	return s.work.SendBatch(ctx, b).Close()
+	})
 }
 
 // query reads the rows of a statement.

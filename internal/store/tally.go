@@ -48,6 +48,8 @@ func (c *cuts) keep(all []numberedCut) {
 
 // cut gives each message of a set the combination that it is counted in.
 func (s *Store) cut(ctx context.Context, set []Acceptance) error {
+	// What this transaction adds is not for others to use before it is committed.
+	ours := map[cutting]int32{}
 	var fresh []cutting
 	give := func() bool {
 		fresh = fresh[:0]
@@ -57,6 +59,9 @@ func (s *Store) cut(ctx context.Context, set []Acceptance) error {
 			m := &set[i].Message
 			c := cutting{m.KeyID, m.Sender, m.Country, string(m.Kind), m.Template, m.Labels}
 			known, ok := s.cuts.known[c]
+			if !ok {
+				known, ok = ours[c]
+			}
 			if !ok && !slices.Contains(fresh, c) {
 				fresh = append(fresh, c)
 			}
@@ -86,7 +91,10 @@ func (s *Store) cut(ctx context.Context, set []Acceptance) error {
 	if err != nil {
 		return err
 	}
-	s.cuts.keep(known)
+	for _, n := range known {
+		ours[n.cutting] = n.id
+	}
+	s.afterCommit(func() { s.cuts.keep(known) })
 	if !give() {
 		return fmt.Errorf("what is counted was not kept: %v", fresh)
 	}
@@ -111,12 +119,16 @@ func (s *Store) readCuts(ctx context.Context, from string, args ...any) ([]numbe
 
 // label gives messages that were read the labels that they were counted with.
 func (s *Store) label(ctx context.Context, messages []Message) error {
+	ours := map[int32]label.Set{}
 	var unknown []int32
 	give := func() {
 		s.cuts.mu.RLock()
 		defer s.cuts.mu.RUnlock()
 		for i := range messages {
 			labels, ok := s.cuts.labels[messages[i].cut]
+			if !ok {
+				labels, ok = ours[messages[i].cut]
+			}
 			if messages[i].Labels = labels; !ok && !slices.Contains(unknown, messages[i].cut) {
 				unknown = append(unknown, messages[i].cut)
 			}
@@ -129,7 +141,10 @@ func (s *Store) label(ctx context.Context, messages []Message) error {
 	if err != nil {
 		return err
 	}
-	s.cuts.keep(known)
+	for _, n := range known {
+		ours[n.id] = n.labels
+	}
+	s.afterCommit(func() { s.cuts.keep(known) })
 	give()
 	return nil
 }
@@ -201,10 +216,14 @@ func (t tallyDeltas) queue(b *pgx.Batch) {
 // compactMost is how many deltas are added up at once.
 const compactMost = 20_000
 
+// Deltas are found by their place in the table, so that the plan depends on no
+// statistics: one that is made while a table of deltas looks empty is quadratic later.
+// Nobody changes deltas but who has the turn.
+
 // compactTallies adds deltas up by hour and by day, as compactBatches those of batches, compactArrivals those of arrivals,
 // compactMoney what messages cost, and compactSteps how passcodes fared.
 const compactTallies = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon tallies')) AS mine),
-	gone AS (DELETE FROM tally_deltas WHERE seq IN (SELECT seq FROM tally_deltas WHERE (SELECT mine FROM turn) ORDER BY seq LIMIT $1)
+	gone AS (DELETE FROM tally_deltas WHERE ctid = ANY (ARRAY(SELECT ctid FROM tally_deltas WHERE (SELECT mine FROM turn) LIMIT $1))
 		RETURNING hour, cut_id, gateway_id, state, contested, n),
 	sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.cut_id, d.gateway_id, d.state, d.contested, sum(d.n) AS n
 		FROM gone d, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6 HAVING sum(d.n) <> 0),

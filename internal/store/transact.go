@@ -20,6 +20,8 @@ type transaction struct {
 	db     *gorm.DB // over the same connection
 	begun  bool
 	writes pgx.Batch
+	// after is run once it is committed.
+	after []func()
 	// careful locks what is read and will be written. Most often nobody else
 	// writes it meanwhile, and to find out while writing is cheaper.
 	careful bool
@@ -31,12 +33,36 @@ type transaction struct {
 // Where somebody else wrote meanwhile what do has read, nothing is committed and
 // do runs again, so it has to begin from nothing each time it is called. The
 // second time whatever it reads in order to write it is locked.
+//
+// A connection may break after COMMIT was sent and before its answer came. Transact
+// then looks the outcome up: it returns nil if the transaction is committed, and runs do
+// again if it is not. Where the database cannot be asked within
+// [outcomeWithin] the error is an [*UnknownOutcome]. Once COMMIT is sent the end of ctx
+// does not interrupt it.
 func (s *Store) Transact(ctx context.Context, do func(*Store) error) error {
 	if s.tx != nil {
 		return do(s)
 	}
 	for try := 1; ; try++ {
 		err := s.transact(ctx, try > 1, do)
+		if unknown := (*UnknownOutcome)(nil); errors.As(err, &unknown) {
+			go s.settle(unknown)
+			soon, cancel := context.WithTimeout(context.WithoutCancel(ctx), outcomeWithin)
+			committed, err := unknown.Wait(soon)
+			cancel()
+			switch {
+			case errors.Is(err, ErrRewound):
+				return err
+			case err != nil:
+				return unknown
+			case committed:
+				return nil
+			}
+			if try == triesMost || ctx.Err() != nil {
+				return unknown.Cause
+			}
+			continue
+		}
 		if !overtaken(err) || try == triesMost {
 			return err
 		}
@@ -104,11 +130,53 @@ func (s *Store) transact(ctx context.Context, careful bool, do func(*Store) erro
 	if !t.begun && t.writes.Len() == 0 {
 		return nil
 	}
-	b, _ := t.pending()
-	b.Queue("COMMIT")
-	err = t.conn.SendBatch(ctx, b).Close()
-	committed = err == nil
+	committed, err = s.commit(ctx, t)
 	return err
+}
+
+// afterCommit runs do once what the store has written is committed: at once outside of a
+// transaction. What others may see of a transaction before it is committed, a cache that
+// all use say, is changed by this alone.
+func (s *Store) afterCommit(do func()) {
+	if s.tx == nil {
+		do()
+		return
+	}
+	s.tx.after = append(s.tx.after, do)
+}
+
+// commit ends a transaction, with the next mark of a slot. Committed is true where
+// nothing is to be rolled back.
+func (s *Store) commit(ctx context.Context, t *transaction) (committed bool, err error) {
+	var slot *commitSlot
+	select {
+	case slot = <-s.slots.free:
+	case <-ctx.Done():
+		return false, ctx.Err()
+	}
+	b, _ := t.pending()
+	marked := false
+	b.Queue(addMark, s.slots.instance, slot.number, slot.mark+1).QueryRow(func(row pgx.Row) error { return row.Scan(&marked) })
+	b.Queue("COMMIT")
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), commitWithin)
+	defer cancel()
+	err = t.conn.SendBatch(last, b).Close()
+	if err == nil {
+		if marked {
+			s.slots.rise(slot)
+		}
+		s.slots.free <- slot
+		for _, do := range t.after {
+			do()
+		}
+		return true, nil
+	}
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && !endsSession(refused) || pgconn.SafeToRetry(err) {
+		s.slots.free <- slot
+		return false, s.missed(err)
+	}
+	return true, &UnknownOutcome{Cause: err, slot: slot, after: t.after, known: make(chan struct{})}
 }
 
 // pending is what has to be sent before the next statement, and how many results
