@@ -66,40 +66,45 @@ func (s *Store) Accept(ctx context.Context, set []Acceptance) ([]*Idempotency, e
 	if err := s.cut(ctx, set); err != nil {
 		return nil, fmt.Errorf("accepting %d messages: %w", len(set), err)
 	}
-	prior := make([]*Idempotency, len(set))
-	var err error
-	if !slices.ContainsFunc(set, func(a Acceptance) bool { return a.Token != nil }) {
-		err = s.accept(ctx, set)
-	} else {
-		err = s.Transact(ctx, func(s *Store) error {
-			clear(prior)
-			first, err := s.claimTokens(ctx, set)
-			if err != nil {
-				return err
-			}
-			fresh := make([]Acceptance, 0, len(set))
-			for i, a := range set {
-				if a.Token != nil {
-					if winner := first[a.Token.at()]; winner.MessageID != a.Message.ID {
-						prior[i] = winner
-						continue
-					}
-				}
+	var prior []*Idempotency
+	err := s.Transact(ctx, func(s *Store) (err error) {
+		if prior, err = s.ClaimTokens(ctx, set); err != nil {
+			return err
+		}
+		fresh := make([]Acceptance, 0, len(set))
+		for i, a := range set {
+			if prior[i] == nil {
 				fresh = append(fresh, a)
 			}
-			return s.accept(ctx, fresh)
-		})
-	}
+		}
+		return s.accept(ctx, fresh)
+	})
 	if err != nil {
 		return nil, fmt.Errorf("accepting %d messages: %w", len(set), err)
 	}
 	return prior, nil
 }
 
+// AcceptClaimed is [Store.Accept] for messages whose tokens, if they have any, were claimed
+// in the same transaction. Call it within [Store.Transact].
+func (s *Store) AcceptClaimed(ctx context.Context, set []Acceptance) error {
+	err := s.cut(ctx, set)
+	if err == nil {
+		err = s.accept(ctx, set)
+	}
+	if err != nil {
+		return fmt.Errorf("accepting %d messages: %w", len(set), err)
+	}
+	return nil
+}
+
 func (t *Idempotency) at() string { return t.KeyID.String() + t.Token }
 
-// claimTokens writes the tokens of a set, and returns which stand for what.
-func (s *Store) claimTokens(ctx context.Context, set []Acceptance) (map[string]*Idempotency, error) {
+// ClaimTokens writes the tokens of a set, and returns those that were there first, in the
+// order of the set; nil where a message has none or its own is the first. Of messages of the
+// set with the same token the first has it. Call it within [Store.Transact].
+func (s *Store) ClaimTokens(ctx context.Context, set []Acceptance) ([]*Idempotency, error) {
+	prior := make([]*Idempotency, len(set))
 	var tokens []Idempotency
 	first := map[string]*Idempotency{}
 	for i := range set {
@@ -107,6 +112,9 @@ func (s *Store) claimTokens(ctx context.Context, set []Acceptance) (map[string]*
 			first[t.at()] = t
 			tokens = append(tokens, *t)
 		}
+	}
+	if tokens == nil {
+		return prior, nil
 	}
 	// Always in the same order, so that two sets never wait for each other.
 	slices.SortFunc(tokens, func(a, b Idempotency) int { return strings.Compare(a.at(), b.at()) })
@@ -132,10 +140,32 @@ func (s *Store) claimTokens(ctx context.Context, set []Acceptance) (map[string]*
 		return t, err
 	}, `SELECT i.key_id, i.token, i.fingerprint, i.message_id, i.created_at FROM unnest($1::uuid[], $2::text[]) AS k (key_id, token)
 		JOIN idempotency i ON i.key_id = k.key_id AND i.token = k.token`, keys, names)
+	if err != nil {
+		return nil, err
+	}
 	for i := range stored {
 		first[stored[i].at()] = &stored[i]
 	}
-	return first, err
+	for i := range set {
+		if t := set[i].Token; t != nil && first[t.at()].MessageID != set[i].Message.ID {
+			prior[i] = first[t.at()]
+		}
+	}
+	return prior, nil
+}
+
+// ReleaseTokens takes tokens back that were claimed in the same transaction.
+func (s *Store) ReleaseTokens(ctx context.Context, tokens []*Idempotency) error {
+	if len(tokens) == 0 {
+		return nil
+	}
+	var b pgx.Batch
+	b.Queue("DELETE FROM idempotency i USING unnest($1::uuid[], $2::text[]) AS k (key_id, token) WHERE i.key_id = k.key_id AND i.token = k.token",
+		ids(tokens, func(t **Idempotency) uuid.UUID { return (*t).KeyID }), words(tokens, func(t **Idempotency) string { return (*t).Token }))
+	if err := s.send(ctx, &b); err != nil {
+		return fmt.Errorf("taking tokens back: %w", err)
+	}
+	return nil
 }
 
 const (

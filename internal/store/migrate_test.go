@@ -197,7 +197,7 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	if m.MessageID != ids[delivery.Rejected] || m.Attempt != 1 || !m.Named {
 		t.Errorf("an earlier submission is matched to %+v", m)
 	}
-	if orphans := must[[]Message](t)(s.Orphans(t.Context(), gateway, 9)); len(orphans) != 1 || orphans[0].ID != ids[delivery.Sending] {
+	if orphans := must[[]Message](t)(s.Orphans(t.Context(), gateway, uuid.Nil, 9)); len(orphans) != 1 || orphans[0].ID != ids[delivery.Sending] {
 		t.Errorf("being sent: %+v", orphans)
 	}
 	silent := must[[]Message](t)(s.TakeSilent(t.Context(), gateway, at.Add(time.Minute), time.Minute, 9))

@@ -125,6 +125,20 @@ func (s *Store) HoldCounters(ctx context.Context, set []Counted, now time.Time) 
 	}
 	slices.SortFunc(set, Counted.compare)
 	by, values := words(set, func(c *Counted) passcode.By { return c.By }), words(set, func(c *Counted) string { return c.Value })
+	// One that is there already may be tidied away before it is locked; then it is added anew.
+	for range holdTries {
+		held, err := s.holdCounters(ctx, by, values, now)
+		if err != nil || len(held) == len(set) {
+			return held, err
+		}
+	}
+	return nil, fmt.Errorf("counting passcodes: counters were tidied away %d times while they were locked", holdTries)
+}
+
+// holdTries is how often counters are locked that are tidied away meanwhile.
+const holdTries = 5
+
+func (s *Store) holdCounters(ctx context.Context, by, values []string, now time.Time) ([]Counted, error) {
 	var b pgx.Batch
 	b.Queue(`INSERT INTO passcode_counts (by_what, value, counter, at) SELECT by_what, value, '', $3
 		FROM unnest($1::text[], $2::text[]) AS n (by_what, value) ON CONFLICT DO NOTHING`, by, values, now)
@@ -394,6 +408,6 @@ func (s *Store) LiftPasscodeBlock(ctx context.Context, id uuid.UUID, now time.Ti
 	return b, err
 }
 
-// PrepareToAccept learns by what messages are counted, before the transaction in which they are accepted: what is
-// learnt in one that comes to nothing would be wrong.
+// PrepareToAccept learns by what messages are counted, before the transaction in which they are accepted: what a
+// transaction adds to it holds up whoever adds the same, until it ends.
 func (s *Store) PrepareToAccept(ctx context.Context, set []Acceptance) error { return s.cut(ctx, set) }

@@ -12,15 +12,49 @@ import (
 	"calmpigeon.example/internal/core/schedule"
 )
 
-// Orphans lists messages that are being sent through a gateway. When a keeper
-// takes over, nobody knows what became of them.
-func (s *Store) Orphans(ctx context.Context, gateway uuid.UUID, most int) ([]Message, error) {
+// Orphans lists messages that are being sent through a gateway, in the order of their ids,
+// after one of them. When a keeper takes over, nobody knows what became of them.
+func (s *Store) Orphans(ctx context.Context, gateway, after uuid.UUID, most int) ([]Message, error) {
 	found, err := query(ctx, s.hot(), scanTurn, `SELECT a.id, a.began_at FROM to_ask a JOIN standings s ON s.id = a.id
-		WHERE a.gateway_id = $1 AND s.state = 'sending' LIMIT $2`, gateway, most)
+		WHERE a.gateway_id = $1 AND a.id > $2 AND s.state = 'sending' ORDER BY a.id LIMIT $3`, gateway, after, most)
 	if err != nil {
 		return nil, fmt.Errorf("looking for what was being sent: %w", err)
 	}
-	return s.read(ctx, ids(found, func(t *turn) uuid.UUID { return t.id }), "AND s.state = 'sending'")
+	messages, err := s.read(ctx, ids(found, func(t *turn) uuid.UUID { return t.id }), "AND s.state = 'sending'")
+	if err != nil {
+		return nil, err
+	}
+	began := make(map[uuid.UUID]time.Time, len(found))
+	for _, t := range found {
+		began[t.id] = t.due
+	}
+	for i := range messages {
+		messages[i].BeganAt = began[messages[i].ID]
+	}
+	slices.SortFunc(messages, func(a, b Message) int { return slices.Compare(a.ID[:], b.ID[:]) })
+	return messages, nil
+}
+
+// sendingDays is how far back messages are counted that are being sent: their validity is shorter.
+const sendingDays = 9
+
+// Sending counts the messages that are being sent, by gateway, as tallies do.
+func (s *Store) Sending(ctx context.Context, now time.Time) (map[uuid.UUID]int64, error) {
+	counts := map[uuid.UUID]int64{}
+	_, err := query(ctx, s.reading(), func(rows pgx.Rows) (none struct{}, err error) {
+		var gateway uuid.UUID
+		var n int64
+		err = rows.Scan(&gateway, &n)
+		counts[gateway] = n
+		return none, err
+	}, `SELECT gateway_id, sum(n)::bigint FROM (
+			SELECT gateway_id, n FROM tallies WHERE grain = 'day' AND began_at >= $1 AND state = 'sending'
+			UNION ALL SELECT gateway_id, n FROM tally_deltas WHERE state = 'sending') AS sending
+		GROUP BY 1 HAVING sum(n) > 0`, now.UTC().Truncate(24*time.Hour).AddDate(0, 0, -sendingDays))
+	if err != nil {
+		return nil, fmt.Errorf("counting messages that are being sent: %w", err)
+	}
+	return counts, nil
 }
 
 // TakeSilent takes messages of a gateway that are due to be looked after, and

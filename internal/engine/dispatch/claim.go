@@ -2,6 +2,7 @@ package dispatch
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -185,6 +186,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	codes := 0
 	paced := k.d.Roster.Book().Paced
 	var rowed drawn
+	flight := k.flying.begin()
 	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
 		c, codes, next, slot, changed, stopped, rowed = claimed{}, 0, since, store.Slot{}, nil, nil, drawn{}
 		now := k.d.Now()
@@ -267,14 +269,24 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			return err
 		}
 		c.going(changed, rowed.going)
+		k.flying.replace(flight, c)
 		return nil
 	})
+	// What is claimed is sent or put back by this keeper alone, so it waits until it
+	// knows.
+	if unknown := (*store.UnknownOutcome)(nil); errors.As(err, &unknown) {
+		if committed, asked := unknown.Wait(context.Background()); asked == nil && committed {
+			err = nil
+		}
+	}
 	if err != nil {
+		k.flying.replace(flight, claimed{})
 		if rowed.tried {
 			k.d.Rows.Failed(k.id)
 		}
 		return claimed{}, err
 	}
+	k.flying.depart(flight)
 	from.move(since, next)
 	k.planning.Lock()
 	defer k.planning.Unlock()

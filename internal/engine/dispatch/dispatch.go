@@ -4,6 +4,7 @@ package dispatch
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -31,6 +32,8 @@ type Dispatch struct {
 	PublicURL string        // where gateways reach us
 	Lease     time.Duration // how long a keeper that died holds up its gateway
 	Rows      Rows          // of batches that may be drawn; nil: there are none
+	// SweepEvery is how often it is looked for messages that nobody sends; 0: as usual.
+	SweepEvery time.Duration
 
 	holder  uuid.UUID
 	flaws   []roster.Flaw // that were said
@@ -104,6 +107,7 @@ func (d *Dispatch) Run(ctx context.Context) {
 	recorder.Go(func() { d.results.Run(recording) })
 	renewing, stopRenewing := context.WithCancel(context.Background())
 	recorder.Go(func() { d.renew(renewing) })
+	recorder.Go(func() { d.sweep(renewing) })
 
 	tick := time.NewTicker(2 * time.Second)
 	defer tick.Stop()
@@ -226,9 +230,15 @@ func (d *Dispatch) settle(r result) {
 	said := rate{every: 10 * time.Second}
 	for {
 		_, err := d.results.Do(context.Background(), r)
+		unknown := (*store.UnknownOutcome)(nil)
 		switch {
 		case err == nil:
 			return
+		case errors.As(err, &unknown):
+			if committed, err := unknown.Wait(context.Background()); err == nil && committed {
+				return
+			}
+			continue
 		case store.Refused(err):
 			d.Log.Error("what a gateway answered cannot be kept", "messages", len(r.evidence), "error", err)
 			if r.last {

@@ -59,7 +59,7 @@ func message(to, text string) store.Message {
 
 // goes submits a pack at once.
 func goes(t *testing.T, d *Dispatch, g *roster.Gateway, pack ...store.Message) (result, lesson) {
-	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() (func(bool), bool) { return func(bool) {}, true })
+	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() (func(bool), string) { return func(bool) {}, "" })
 }
 
 // What comes of a request, for each of its messages by itself.
@@ -504,8 +504,8 @@ func (k *keeper) takes(n int) bool {
 		return false
 	}
 	k.until.Store(int64(time.Since(k.began) + time.Hour))
-	_, ok := k.leave(n)
-	return ok
+	_, not := k.leave(n)
+	return not == ""
 }
 
 // What may move behind a thousand messages that may not is found as well.

@@ -78,6 +78,8 @@ type keeper struct {
 	// a place, by lane.
 	booked map[booking]time.Time
 
+	flying  flying       // messages that are claimed and whose outcome is not recorded yet
+	ending  atomic.Bool  // this instance is stopping: what has not left is put back
 	busy    atomic.Int32 // requests in flight
 	unsaved atomic.Int64 // messages whose outcome is not recorded yet
 
@@ -214,6 +216,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 	log.Info("keeping gateway")
 	work, stop := context.WithCancel(ctx)
 	k.lost.Store(&stop)
+	defer context.AfterFunc(ctx, func() { k.ending.Store(true) })()
 	var inFlight sync.WaitGroup
 	defer func() {
 		k.lost.Store(nil)
@@ -448,9 +451,9 @@ func (k *keeper) promise(n int) {
 
 // leave lets a request out that uses up n of the limit: once the window has
 // room for it and as long as the lease holds, and not a moment earlier or
-// later. It reports whether it may go; its promise is kept either way. It is to be
+// later. If it may not go it says why; its promise is kept either way. It is to be
 // told when the request has left, and when it was answered.
-func (k *keeper) leave(n int) (left func(answered bool), ok bool) {
+func (k *keeper) leave(n int) (left func(answered bool), not string) {
 	k.door.Lock()
 	mine := k.lined
 	k.lined += n
@@ -462,11 +465,17 @@ func (k *keeper) leave(n int) (left func(answered bool), ok bool) {
 		if k.window.Free(now, n) < n { // those before have their turn first
 			wait = max(k.window.WaitFor(now, max(mine-k.gone, 0)+n), 500*time.Microsecond)
 		}
-		if wait == 0 || !k.holds() {
+		switch {
+		case !k.holds():
+			not = "the gateway went to another keeper"
+		case wait > 0 && k.ending.Load():
+			not = "this instance was stopping"
+		}
+		if wait == 0 || not != "" {
 			defer k.door.Unlock()
 			k.booths, k.gone = k.booths-n, k.gone+n
-			if !k.holds() {
-				return nil, false
+			if not != "" {
+				return nil, not
 			}
 			ticket := k.window.Take(now, n)
 			k.window.Amend(ticket, now.Add(uneven))
@@ -474,7 +483,7 @@ func (k *keeper) leave(n int) (left func(answered bool), ok bool) {
 				k.door.Lock()
 				defer k.door.Unlock()
 				k.arrived(ticket, answered)
-			}, true
+			}, ""
 		}
 		k.door.Unlock()
 		time.Sleep(wait)
@@ -504,7 +513,7 @@ func (k *keeper) forgo(n int) {
 // knows what became of it.
 func (k *keeper) adopt(ctx context.Context) error {
 	for {
-		orphans, err := k.d.Store.Orphans(ctx, k.id, 500)
+		orphans, err := k.d.Store.Orphans(ctx, k.id, uuid.Nil, 500)
 		if err != nil || len(orphans) == 0 {
 			return err
 		}
@@ -526,14 +535,14 @@ func (k *keeper) adopt(ctx context.Context) error {
 func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 	n := counting(g, len(p.messages))
 	left := false
-	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (func(bool), bool) {
+	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (func(bool), string) {
 		left = true
 		if early := time.Until(p.notBefore); early > 0 && !p.notBefore.IsZero() {
 			time.Sleep(early)
 		}
-		told, ok := k.leave(n)
-		if !ok || p.arrived == nil {
-			return told, ok
+		told, not := k.leave(n)
+		if not != "" || p.arrived == nil {
+			return told, not
 		}
 		return func(answered bool) {
 			told(answered)
@@ -542,7 +551,7 @@ func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 			} else { // it counts from then at the latest
 				time.AfterFunc(uneven, p.arrived)
 			}
-		}, true
+		}, ""
 	})
 	if !left {
 		k.forgo(n)
@@ -556,6 +565,7 @@ func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 	k.busy.Add(-1) // the next may go while this one is being recorded
 	k.bell.Some.Now()
 	k.d.settle(r)
+	k.flying.land(p.messages)
 	k.unsaved.Add(-int64(len(p.messages)))
 	k.bell.Some.Now()
 	if changed {

@@ -48,7 +48,7 @@ func (d *Dispatch) passport(ctx context.Context, g *roster.Gateway) (p passport)
 }
 
 // submit makes one request with a pack of messages. leave is asked when it is
-// ready to go, and waits for its place in time; if it says no, nothing is sent,
+// ready to go, and waits for its place in time; if it says why not, nothing is sent,
 // else it is told when the request has left, and when it was answered.
 // It returns what came of it and what it teaches about the gateway.
 func (d *Dispatch) submit(
@@ -56,7 +56,7 @@ func (d *Dispatch) submit(
 	g *roster.Gateway,
 	pack []store.Message,
 	pass passport,
-	leave func() (left func(answered bool), ok bool),
+	leave func() (left func(answered bool), not string),
 ) (result, lesson) {
 	s := &submission{d: d, g: g, pack: pack, now: d.Now(), result: result{steps: course.Steps{}}}
 	if pass.fetched != nil {
@@ -78,10 +78,10 @@ func (d *Dispatch) submit(
 	if !ok {
 		return s.result, lesson
 	}
-	left, ok := leave()
-	if !ok {
+	left, not := leave()
+	if not != "" {
 		for _, m := range s.pack {
-			s.add(s.own(m, delivery.Queued, "not sent: the gateway went to another keeper"), nil)
+			s.add(s.own(m, delivery.Queued, "not sent: "+not), nil)
 			s.steps[m.ID] = course.Step{Wait: new(time.Duration)}
 		}
 		return s.result, lesson

@@ -169,10 +169,14 @@ func (p *Passcodes) Again(ctx context.Context, key store.Key, id uuid.UUID, how 
 		if err != nil {
 			return err
 		}
-		if full := c.admit(one.subjects, now); full != nil {
+		full, err := c.admit(one.subjects, now)
+		if err != nil {
+			return err
+		}
+		if full != nil {
 			return p.slowed(record, full, plan)
 		}
-		if _, err := tx.Accept(ctx, acceptance); err != nil {
+		if err := tx.AcceptClaimed(ctx, acceptance); err != nil {
 			return err
 		}
 		record.Sends++

@@ -6,6 +6,7 @@
 package passcodes
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/hmac"
@@ -299,6 +300,16 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 	if w.Reveal && !key.Practice {
 		return Issued{}, ErrReveal
 	}
+	// What was sent for a request is answered again whatever would be said of it today.
+	if token != "" {
+		prior, err := p.Store.Token(ctx, key.ID, token)
+		if err == nil {
+			return p.repeat(ctx, w, prior)
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return Issued{}, err
+		}
+	}
 	d, form, life, at, faults := p.read(w)
 	code, err := passcode.Draw(p.Random, form)
 	if err != nil && faults == nil {
@@ -344,11 +355,6 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 		}
 		suspected = &s
 	}
-	if token != "" {
-		if prior, err := p.Store.Token(ctx, key.ID, token); err == nil {
-			return p.repeat(ctx, w, prior)
-		}
-	}
 	m := p.Intake.Message(plan, d)
 	m.KeyID = key.ID
 	record, err := p.record(m, w, d, form, code, life, at)
@@ -365,7 +371,7 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 		one.acceptance.Token = &store.Idempotency{
 			KeyID:       key.ID,
 			Token:       token,
-			Fingerprint: p.fingerprint(w),
+			Fingerprint: p.Roster.Fingerprint(w.fingerprint()),
 			MessageID:   m.ID,
 			CreatedAt:   m.CreatedAt,
 		}
@@ -395,15 +401,44 @@ func (p *Passcodes) announce(m store.Message) {
 	}
 }
 
-// fingerprint tells requests apart that come with the same token.
-func (p *Passcodes) fingerprint(w Wants) []byte {
-	plain, _ := json.Marshal(w) // there is nothing in it that cannot be written
-	return p.Roster.Fingerprint(append([]byte("passcode "), plain...))
+// fingerprint tells requests apart that come with the same token. It names what is given, so
+// that a field that is added later changes nothing for requests that do not have it.
+func (w Wants) fingerprint() []byte {
+	var b bytes.Buffer
+	b.WriteString("passcode")
+	name := func(field string, value any, given bool) {
+		if given {
+			written, _ := json.Marshal(value) // there is nothing in it that cannot be written; maps are in the order of their keys
+			fmt.Fprintf(&b, "\n%s %s", field, written)
+		}
+	}
+	for _, f := range []struct{ name, value string }{
+		{"to", w.To}, {"country", w.Country}, {"purpose", w.Purpose}, {"template", w.Template}, {"language", w.Language}, {"sender", w.Sender},
+		{"gateway", w.Gateway}, {"of", w.Of}, {"life", w.Life}, {"address", w.Address}, {"reference", w.Reference}, {"domain", w.Domain},
+		{"app_hash", w.AppHash},
+	} {
+		name(f.name, f.value, f.value != "")
+	}
+	name("fields", w.Fields, len(w.Fields) > 0)
+	name("labels", w.Labels, len(w.Labels) > 0)
+	name("length", w.Length, w.Length != 0)
+	name("tries", w.Tries, w.Tries != 0)
+	name("suspicion_most", w.SuspicionMost, w.SuspicionMost != 0)
+	name("reveal", w.Reveal, w.Reveal)
+	return b.Bytes()
+}
+
+// fingerprintBefore is what the version before made of the same request. Tokens are kept for
+// two days.
+func (w Wants) fingerprintBefore() []byte {
+	plain, _ := json.Marshal(w)
+	return append([]byte("passcode "), plain...)
 }
 
 // repeat gives the passcode that a token stands for, if it stands for the same request.
 func (p *Passcodes) repeat(ctx context.Context, w Wants, prior store.Idempotency) (Issued, error) {
-	if !hmac.Equal(prior.Fingerprint, p.fingerprint(w)) {
+	if !hmac.Equal(prior.Fingerprint, p.Roster.Fingerprint(w.fingerprint())) &&
+		!hmac.Equal(prior.Fingerprint, p.Roster.Fingerprint(w.fingerprintBefore())) {
 		return Issued{}, intake.ErrReused
 	}
 	record, err := p.Store.Passcode(ctx, prior.MessageID)
@@ -522,32 +557,52 @@ func (p *Passcodes) write(ctx context.Context, set []issuing) ([]result, error) 
 	hurry := false
 	err := p.Store.Transact(ctx, func(tx *store.Store) error {
 		results = make([]result, len(set))
-		counters, err := p.hold(ctx, tx, set, now)
+		prior, err := tx.ClaimTokens(ctx, acceptances)
 		if err != nil {
 			return err
 		}
-		var admitted []int
-		var goes []store.Acceptance
+		var fresh []issuing // those that were not sent before
+		var places []int
 		for i, one := range set {
-			if results[i].full = counters.admit(one.subjects, now); results[i].full == nil {
-				counters.ask(one, now)
-				admitted, goes = append(admitted, i), append(goes, one.acceptance)
+			if results[i].prior = prior[i]; prior[i] == nil {
+				fresh, places = append(fresh, one), append(places, i)
 			}
 		}
-		prior, err := tx.Accept(ctx, goes)
+		counters, err := p.hold(ctx, tx, fresh, now)
 		if err != nil {
 			return err
 		}
+		var goes []store.Acceptance
+		var released []*store.Idempotency
 		var records []store.Passcode
 		var steps []store.Stepped
-		for j, i := range admitted {
-			if results[i].prior = prior[j]; prior[j] == nil {
-				records = append(records, set[i].record)
-				steps = append(steps, store.SteppedOf(&set[i].record, set[i].acceptance.Message.GatewayID, store.StepIssued, 0))
+		refused := map[uuid.UUID]*passcode.Full{}
+		for j, one := range fresh {
+			full, err := counters.admit(one.subjects, now)
+			if err != nil {
+				return err
+			}
+			if full != nil {
+				results[places[j]].full, refused[one.record.ID] = full, full
+				if one.acceptance.Token != nil {
+					released = append(released, one.acceptance.Token)
+				}
+				continue
+			}
+			if err := counters.ask(one, now); err != nil {
+				return err
+			}
+			goes, records = append(goes, one.acceptance), append(records, one.record)
+			steps = append(steps, store.SteppedOf(&one.record, one.acceptance.Message.GatewayID, store.StepIssued, 0))
+		}
+		for i := range results { // the same request, of which the first is refused
+			if r := &results[i]; r.prior != nil && refused[r.prior.MessageID] != nil {
+				r.full, r.prior = refused[r.prior.MessageID], nil
 			}
 		}
 		hurry = slices.ContainsFunc(counters.held, func(c store.Counted) bool { return !c.JudgeAt.IsZero() && !c.JudgeAt.After(now) })
-		return errors.Join(tx.AddPasscodes(ctx, records), tx.PutCounters(ctx, counters.held, now), tx.CountSteps(ctx, steps))
+		return errors.Join(tx.ReleaseTokens(ctx, released), tx.AcceptClaimed(ctx, goes), tx.AddPasscodes(ctx, records),
+			tx.PutCounters(ctx, counters.held, now), tx.CountSteps(ctx, steps))
 	})
 	if hurry && err == nil {
 		select {
@@ -565,6 +620,9 @@ type counters struct {
 	book *roster.Book
 }
 
+// missing is the place of a counter that is not held.
+const missing = -1
+
 func (p *Passcodes) hold(ctx context.Context, tx *store.Store, set []issuing, now time.Time) (*counters, error) {
 	c := &counters{at: map[[2]string]int{}, book: p.Roster.Book()}
 	var needed []store.Counted
@@ -572,7 +630,7 @@ func (p *Passcodes) hold(ctx context.Context, tx *store.Store, set []issuing, no
 		for _, s := range one.subjects {
 			k := [2]string{string(s.By), s.Value}
 			if _, known := c.at[k]; !known {
-				c.at[k] = 0
+				c.at[k] = missing
 				needed = append(needed, s)
 			}
 		}
@@ -587,25 +645,36 @@ func (p *Passcodes) hold(ctx context.Context, tx *store.Store, set []issuing, no
 	return c, nil
 }
 
-func (c *counters) admit(subjects []store.Counted, now time.Time) *passcode.Full {
+func (c *counters) admit(subjects []store.Counted, now time.Time) (*passcode.Full, error) {
 	all := make([]passcode.Subject, len(subjects))
 	for i, s := range subjects {
-		all[i] = passcode.Subject{By: s.By, Counter: &c.of(s).Counter, Limits: limits(c.book, s, now)}
+		held, err := c.of(s)
+		if err != nil {
+			return nil, err
+		}
+		all[i] = passcode.Subject{By: s.By, Counter: &held.Counter, Limits: limits(c.book, s, now)}
 	}
-	return passcode.Admit(now, all)
+	return passcode.Admit(now, all), nil
 }
 
-func (c *counters) of(s store.Counted) *store.Counted {
-	return &c.held[c.at[[2]string{string(s.By), s.Value}]]
+// of is the counter of one of something. What is not held counts for nobody else.
+func (c *counters) of(s store.Counted) (*store.Counted, error) {
+	if at, known := c.at[[2]string{string(s.By), s.Value}]; known && at != missing {
+		return &c.held[at], nil
+	}
+	return nil, fmt.Errorf("passcodes to the %s of this one are not counted", s.By)
 }
 
 // ask notes the number that a code goes to with all that is watched, and when there may be something to judge.
-func (c *counters) ask(one issuing, now time.Time) {
+func (c *counters) ask(one issuing, now time.Time) error {
 	for _, s := range one.subjects {
 		if !watched(c.book, s.By) {
 			continue
 		}
-		h := c.of(s)
+		h, err := c.of(s)
+		if err != nil {
+			return err
+		}
 		h.Ledger.Add(fraud.NumberOf(one.record.Number), one.record.ID, now)
 		at := h.Ledger.JudgeAt(s.By, now)
 		if at.IsZero() {
@@ -618,4 +687,5 @@ func (c *counters) ask(one issuing, now time.Time) {
 			h.JudgeAt = at
 		}
 	}
+	return nil
 }
