@@ -5,7 +5,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -107,38 +106,4 @@ func TestARequestOfTheVersionBeforeIsKnown(t *testing.T) {
 	if again, err := d.repeat(t.Context(), w, before); err != nil || again.ID != one.ID {
 		t.Errorf("%+v, %v", again, err)
 	}
-}
-
-// Counters that are tidied away while passcodes are asked for charge nobody else, and stop
-// nothing.
-func TestCountersThatAreTidiedAway(t *testing.T) {
-	t.Parallel()
-	d := open(t)
-	done := make(chan struct{})
-	var tidying sync.WaitGroup
-	tidying.Go(func() {
-		for {
-			select {
-			case <-done:
-				return
-			default:
-			}
-			if err := d.Store.TidyCounters(t.Context(), d.Now().Add(48*time.Hour), time.Hour); err != nil {
-				t.Error(err)
-			}
-		}
-	})
-	var many sync.WaitGroup
-	for i := range 200 {
-		many.Go(func() {
-			to := "+4477009001" + string(rune('0'+i/10%10)) + string(rune('0'+i%10))
-			var full *passcode.Full
-			if _, err := d.Issue(t.Context(), d.key, Wants{To: to, Purpose: "sign-in"}, ""); err != nil && !errors.As(err, &full) {
-				t.Error(err)
-			}
-		})
-	}
-	many.Wait()
-	close(done)
-	tidying.Wait()
 }
