@@ -23,10 +23,12 @@ import (
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/engine/batches"
+	"calmpigeon.example/internal/engine/gate"
 	"calmpigeon.example/internal/engine/hold"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/engine/passcodes"
+	"calmpigeon.example/internal/engine/recovery"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/statements"
 	"calmpigeon.example/internal/engine/strays"
@@ -95,6 +97,7 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 	}
 	var tooLarge *http.MaxBytesError
 	var stale *store.Stale
+	var unknown *store.UnknownOutcome
 	var missing *nothing
 	var lost *strays.Missing
 	var passed *refused
@@ -245,6 +248,23 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 			"Somebody else has changed this meanwhile",
 			stale.Error()+". Look at it again and repeat your change.",
 		)
+	case errors.Is(err, gate.ErrClosed) || errors.Is(err, store.ErrRewound):
+		p = told(
+			http.StatusServiceUnavailable,
+			"quarantine",
+			"Nothing is sent: the service is in quarantine",
+			"Its database is not as it was left, so it takes nothing to send. An operator leads it out with: pigeon recover",
+		)
+	case errors.Is(err, recovery.ErrNotPrepared):
+		p = told(http.StatusConflict, "not-prepared", "Messages are still being made doubtful", "Try again in a moment.")
+	case errors.As(err, &unknown):
+		return told(
+			http.StatusServiceUnavailable,
+			"unknown-outcome",
+			"Nobody knows yet whether this was kept",
+			"The connection to the database broke while it was being written. Repeat the request with the same Idempotency-Key; "+
+				"if it had none, look first whether it is there.",
+		), false
 	case errors.Is(err, store.ErrChanged):
 		p = told(http.StatusConflict, "changed", "Somebody else has changed this meanwhile", "Look at it again and repeat your change.")
 	case errors.Is(err, store.ErrExists):

@@ -275,6 +275,7 @@ func newRoot() *cobra.Command {
 		a.keys(),
 		a.changes(),
 		a.setup(),
+		a.recover(),
 		a.serve(),
 		a.fleet(),
 		a.demo(),

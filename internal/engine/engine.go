@@ -26,6 +26,7 @@ import (
 	"calmpigeon.example/internal/engine/decide"
 	"calmpigeon.example/internal/engine/dispatch"
 	"calmpigeon.example/internal/engine/events"
+	"calmpigeon.example/internal/engine/gate"
 	"calmpigeon.example/internal/engine/hold"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
@@ -34,6 +35,7 @@ import (
 	"calmpigeon.example/internal/engine/passcodes"
 	"calmpigeon.example/internal/engine/receipts"
 	"calmpigeon.example/internal/engine/recipients"
+	"calmpigeon.example/internal/engine/recovery"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/statements"
 	"calmpigeon.example/internal/engine/strays"
@@ -83,6 +85,7 @@ type Engine struct {
 	Fetcher    *statements.Fetcher
 	Events     *events.Events
 	Talk       *conversations.Conversations
+	Recovery   *recovery.Recovery
 	Config     Config
 
 	dispatch *dispatch.Dispatch
@@ -118,7 +121,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	if err := shared.set(ctx); err != nil {
 		return nil, err
 	}
-	k := kit.Kit{Store: s, Roster: gateways, Hub: &watch.Hub{}, Bells: watch.NewBells(), Now: shared.now, Log: log}
+	k := kit.Kit{Store: s, Roster: gateways, Hub: &watch.Hub{}, Bells: watch.NewBells(), Gate: &gate.Gate{Rewound: s.Rewound}, Now: shared.now, Log: log}
 	c := &course.Course{Kit: k}
 	carrier := courier.New(k.Now, config.OnlyPublic)
 	sending := &dispatch.Dispatch{Kit: k, Course: c, Courier: carrier, PublicURL: config.PublicURL, Lease: config.Lease}
@@ -139,6 +142,15 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		After:      cmp.Or(config.StatementAfter, statements.FetchAfter),
 	}
 	needs.Fetcher = fetcher
+	asking := chase.New(k, c, carrier, sending.Keeps, sending.LeaveQuery)
+	using := &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader}
+	recovering := &recovery.Recovery{Kit: k, Course: c, Batches: sheets, Chase: asking, Forget: func(ctx context.Context) error {
+		using.Forget()
+		return errors.Join(s.EnsurePartitions(ctx, k.Now()), gateways.Reload(ctx))
+	}}
+	if err := recovering.Enter(ctx); err != nil {
+		return nil, err
+	}
 	return &Engine{
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:     in,
@@ -157,11 +169,12 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Events:     events.New(k, config.Lease, config.OnlyPublic, needs.Needs),
 		Decide:     &decide.Decide{Kit: k, Course: c},
 		Receipts:   receipts.New(k, c, in, astray),
-		Keys:       &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader},
+		Keys:       using,
+		Recovery:   recovering,
 		Trial:      &trial.Trial{Courier: carrier, Now: k.Now},
 		dispatch:   sending,
 		balance:    &balance.Watch{Kit: k, Courier: carrier, Every: cmp.Or(config.BalanceEvery, balanceEvery)},
-		chase:      chase.New(k, c, carrier, sending.Keeps, sending.LeaveQuery),
+		chase:      asking,
 		counts:     watch.NewKick(),
 	}, nil
 }
@@ -178,7 +191,7 @@ func (e *Engine) Run(ctx context.Context) {
 	for _, run := range []func(context.Context){
 		e.Intake.Run, e.Batches.Run, e.Hold.Run,
 		e.Receipts.Run, e.Strays.Run, e.Statements.Run, e.Fetcher.Run, e.Passcodes.Run,
-		e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut,
+		e.Events.Run, e.dispatch.Run, e.chase.Run, e.balance.Run, e.keepHouse, e.addUp, e.lookOut, e.Recovery.Run,
 	} {
 		parts.Go(func() { run(ctx) })
 	}
@@ -214,6 +227,9 @@ func (e *Engine) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := e.Recovery.Look(ctx, sight.Quarantined, sight.Asking, sight.Prepared); err != nil {
+		return err
+	}
 	if sight.Settings != e.heard { // whether or not the roster has read it already
 		if err := e.Roster.Reload(ctx); err != nil {
 			return err
@@ -229,9 +245,11 @@ func (e *Engine) look(ctx context.Context) error {
 	e.Receipts.Wake(sight.Unread, sight.Strays)
 	e.Strays.Wake(sight.ToJudge)
 	e.Statements.Wake(sight.Stated)
-	e.Events.Wake(sight.ToTell)
 	e.Batches.Wake(sight.ToCheck, sight.AtWork)
-	e.Hold.Wake(sight.Held)
+	if e.Gate.Open() {
+		e.Events.Wake(sight.ToTell)
+		e.Hold.Wake(sight.Held)
+	}
 	if sight.Deltas {
 		e.counts.Now()
 	}

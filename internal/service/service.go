@@ -32,6 +32,7 @@ import (
 	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/keys"
+	"calmpigeon.example/internal/engine/recovery"
 	"calmpigeon.example/internal/postgres"
 	"calmpigeon.example/internal/store"
 )
@@ -55,6 +56,8 @@ type Options struct {
 	Statements   time.Duration    // how long after the end of its span a gateway's statement is fetched
 	StrayQuiet   time.Duration    // how long nothing may have been heard before strays are judged
 	OnlyPublic   bool             // no gateway at a private address
+	Quarantine   bool             // send nothing until somebody has led through recovery
+	CheckSchema  bool             // migrate nothing: a schema that is older than this version's stops the start
 	Log          *slog.Logger
 
 	// What becomes of messages to kinds of lines: allow, warn or refuse; as
@@ -125,6 +128,22 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		return err
 	}
 	defer db.Close()
+	known, err := remembered(ctx, db, o.Data)
+	if err != nil {
+		return err
+	}
+	verdict, err := recovery.Recognise(ctx, db, known, o.Quarantine)
+	if err != nil {
+		return err
+	}
+	if verdict.Note {
+		o.Log.Info("the database is noted as this service's, where it is now")
+	}
+	marks, err := remember(ctx, db, o.Data)
+	if err != nil {
+		return err
+	}
+	defer marks.close()
 
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {

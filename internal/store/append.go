@@ -251,9 +251,12 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	if before.State == delivery.Sending && (m.State != delivery.Sending || before.Attempts != m.Attempts) {
 		named[before.Attempts] = before.GatewayID
 	}
+	if before.Attempts != m.Attempts && m.State != delivery.Sending { // it began, and what became of it is said already
+		named[m.Attempts] = m.GatewayID
+	}
 	for attempt, gateway := range named {
 		ref := m.digest.Ref(attempt)
-		if ref == before.digest.Ref(attempt) && before.State != delivery.Sending {
+		if ref == before.digest.Ref(attempt) && before.State != delivery.Sending && attempt <= before.Attempts {
 			continue
 		}
 		began := before.BeganAt

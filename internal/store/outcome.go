@@ -43,6 +43,8 @@ type slots struct {
 	free     chan *commitSlot
 	marks    [slotsOf]atomic.Int64 // the last that is known to be committed
 	rewound  atomic.Bool
+	home     atomic.Pointer[place] // where connections lead
+	moved    atomic.Bool
 	keep     atomic.Pointer[MarkKeeper]
 }
 
@@ -84,18 +86,26 @@ func (s *Store) Rewound() bool { return s.slots.rewound.Load() }
 
 // enrol adds this process to the instances, with the first mark of each slot.
 func (s *Store) enrol(ctx context.Context) error {
-	host, _ := os.Hostname()
 	l := &s.slots
-	l.instance, l.free = NewID(), make(chan *commitSlot, slotsOf)
+	l.instance = NewID()
+	if err := s.addInstance(ctx); err != nil {
+		return err
+	}
+	l.free = make(chan *commitSlot, slotsOf)
+	for n := range slotsOf {
+		l.free <- &commitSlot{number: n}
+	}
+	return nil
+}
+
+func (s *Store) addInstance(ctx context.Context) error {
+	host, _ := os.Hostname()
 	_, err := s.work.Exec(ctx, `WITH instance AS (INSERT INTO instances (id, name, started_at, seen_at)
 			VALUES ($1, $2, clock_timestamp(), clock_timestamp()))
 		INSERT INTO commit_marks (instance_id, slot, mark) SELECT $1, n, 0 FROM generate_series(0, $3::int - 1) AS n`,
-		l.instance, fmt.Sprintf("%s/%d", host, os.Getpid()), slotsOf)
+		s.slots.instance, fmt.Sprintf("%s/%d", host, os.Getpid()), slotsOf)
 	if err != nil {
 		return fmt.Errorf("adding this instance: %w", err)
-	}
-	for n := range slotsOf {
-		l.free <- &commitSlot{number: n}
 	}
 	return nil
 }

@@ -26,6 +26,8 @@ type Sight struct {
 	ToCheck  bool        // there are batches to be rehearsed
 	AtWork   bool        // there are batches whose rows may have to go
 	Held     bool        // the time of messages has come
+
+	Quarantined, Asking, Prepared bool // see [Quarantine]
 }
 
 // DueLane is that a gateway has something to send in a lane: the most urgent.
@@ -49,6 +51,7 @@ const (
 	sightBatches
 	sightHeld
 	sightTell
+	sightQuarantine
 )
 
 // lookSQL is the statement. Each LIMIT keeps PostgreSQL from making one great join
@@ -75,7 +78,8 @@ var lookSQL = fmt.Sprintf(
 		WHERE state IN ('checking', 'running', 'paused', 'held', 'cancelled') AND finished_at IS NULL
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM held WHERE release_at <= $1)
 	UNION ALL SELECT %d, r.id, 0 FROM receivers r,
-		LATERAL (SELECT FROM to_tell t WHERE t.receiver_id = r.id AND t.due_at <= $1 LIMIT 1) AS one WHERE r.removed_at IS NULL`,
+		LATERAL (SELECT FROM to_tell t WHERE t.receiver_id = r.id AND t.due_at <= $1 LIMIT 1) AS one WHERE r.removed_at IS NULL
+	UNION ALL SELECT %d, NULL, (asked_at IS NOT NULL)::int + 2 * (prepared_at IS NOT NULL)::int FROM quarantines WHERE lifted_at IS NULL`,
 	sightDue,
 	sightSilent,
 	sightLate,
@@ -89,6 +93,7 @@ var lookSQL = fmt.Sprintf(
 	sightBatches,
 	sightHeld,
 	sightTell,
+	sightQuarantine,
 )
 
 // Look sees what there is to do, in one statement: it is asked twice a second by
@@ -132,6 +137,8 @@ func (s *Store) Look(ctx context.Context, now, unreadBefore time.Time) (Sight, e
 			sight.Deltas = true
 		case sightTell:
 			sight.ToTell = append(sight.ToTell, *p.id)
+		case sightQuarantine:
+			sight.Quarantined, sight.Asking, sight.Prepared = true, p.n&1 != 0, p.n&2 != 0
 		case sightHeld:
 			sight.Held = true
 		case sightBatches:

@@ -57,6 +57,8 @@ type common struct {
 	cuts   cuts
 	slots  slots
 	closed chan struct{}
+	// address is how the database is reached.
+	address string
 
 	listening atomic.Pointer[Listening]
 }
@@ -83,12 +85,14 @@ var (
 )
 
 // pool opens connections with settings of their own.
-func pool(url string, most int32, within time.Duration, settings ...map[string]string) (*pgxpool.Pool, error) {
+func (s *Store) pool(url string, most int32, within time.Duration, settings ...map[string]string) (*pgxpool.Pool, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, err
 	}
 	config.MaxConns = most
+	config.AfterConnect = s.recognise
+	s.address = addressOf(config.ConnConfig)
 	config.MaxConnIdleTime = 5 * time.Minute
 	config.ConnConfig.ConnectTimeout = connectWithin
 	ms := func(d time.Duration) string { return strconv.FormatInt(d.Milliseconds(), 10) }
@@ -133,7 +137,7 @@ func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
 			return nil
 		}
 		var p *pgxpool.Pool
-		if p, err = pool(url, most, within, settings...); err != nil {
+		if p, err = s.pool(url, most, within, settings...); err != nil {
 			return nil
 		}
 		s.pools = append(s.pools, p)

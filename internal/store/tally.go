@@ -46,6 +46,13 @@ func (c *cuts) keep(all []numberedCut) {
 	}
 }
 
+// forget forgets all combinations: the database may not have them.
+func (c *cuts) forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.known, c.labels, c.sets = nil, nil, nil
+}
+
 // cut gives each message of a set the combination that it is counted in.
 func (s *Store) cut(ctx context.Context, set []Acceptance) error {
 	// What this transaction adds is not for others to use before it is committed.

@@ -32,7 +32,7 @@ func (w *Watch) Run(ctx context.Context) {
 	for {
 		var asking sync.WaitGroup
 		for _, g := range w.Roster.All() {
-			if g.Dialect.Balance != nil {
+			if g.Dialect.Balance != nil && w.Gate.Open() {
 				asking.Go(func() { w.ask(ctx, g) })
 			}
 		}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -43,6 +45,37 @@ func (b *Batches) Pause(ctx context.Context, id uuid.UUID, by string) (store.Bat
 		}
 		return b.hold(ctx, s, one, batch.Paused, "paused with the key "+by)
 	})
+}
+
+// PauseAll pauses all batches that are running, for a reason.
+func (b *Batches) PauseAll(ctx context.Context, why string) error {
+	all, err := b.Store.AtWork(ctx, false)
+	if err != nil {
+		return err
+	}
+	for _, one := range all {
+		if one.State != batch.Running && one.State != batch.Held {
+			continue
+		}
+		_, err := b.act(ctx, one.ID, "", "paused by itself: "+why, func(s *store.Store, one *store.Batch) error {
+			if one.State != batch.Running && one.State != batch.Held {
+				return notNow(one, "only what is running can be held back")
+			}
+			return b.hold(ctx, s, one, batch.Paused, why)
+		})
+		if err != nil && !errors.Is(err, store.ErrNotNow) {
+			return err
+		}
+	}
+	return nil
+}
+
+// PausedFor lists the batches that are paused for a reason, by how it begins.
+func (b *Batches) PausedFor(ctx context.Context, why string) ([]store.Batch, error) {
+	all, err := b.Store.AtWork(ctx, true)
+	return slices.DeleteFunc(all, func(one store.Batch) bool {
+		return one.State != batch.Paused || !strings.HasPrefix(one.Why, why)
+	}), err
 }
 
 // stop holds a batch back that does not go as it should, unless somebody else did.

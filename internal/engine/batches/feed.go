@@ -47,7 +47,10 @@ func (b *Batches) feedAll(ctx context.Context) {
 	defer tick.Stop()
 	said := time.Time{}
 	for {
-		busy, err := f.look(ctx)
+		busy, err := false, error(nil)
+		if b.Gate.Open() {
+			busy, err = f.look(ctx)
+		}
 		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
 			said = time.Now()
 			b.Log.Error("letting rows of batches out", "error", err)

@@ -91,6 +91,9 @@ func (c *Chase) Run(ctx context.Context) {
 			return
 		case why = <-c.woken:
 		}
+		if !c.Gate.Asks() {
+			continue
+		}
 		for more := why.late; more && ctx.Err() == nil; {
 			var err error
 			if more, err = c.closeLate(ctx); err != nil {
@@ -216,7 +219,7 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	for i := range silent {
 		m := &silent[i]
 		switch {
-		case !isOver(m, now) && m.State == delivery.Doubtful && schedule.MayResubmit(course.Seen(m), course.Through(g, m), now):
+		case !isOver(m, now) && m.State == delivery.Doubtful && c.Gate.Open() && schedule.MayResubmit(course.Seen(m), course.Through(g, m), now):
 			found.again(c.again(m, g, now))
 		case g.Dialect.CanAsk(m.GatewayRef):
 			if batch = append(batch, m); len(batch) == g.Dialect.Query.Most {

@@ -69,7 +69,7 @@ func (k *keeper) giveBack(n int) {
 // may works out what is free.
 func (k *keeper) may(g *roster.Gateway) (leave, time.Duration) {
 	now := time.Now()
-	if g.PausedAt != nil {
+	if g.PausedAt != nil || !k.d.Gate.Open() {
 		return leave{}, idleMost // whoever resumes it rings
 	}
 	k.mu.Lock()

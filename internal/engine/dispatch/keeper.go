@@ -466,6 +466,8 @@ func (k *keeper) leave(n int) (left func(answered bool), not string) {
 			wait = max(k.window.WaitFor(now, max(mine-k.gone, 0)+n), 500*time.Microsecond)
 		}
 		switch {
+		case !k.d.Gate.Open():
+			not = "the service went into quarantine"
 		case !k.holds():
 			not = "the gateway went to another keeper"
 		case wait > 0 && k.ending.Load():

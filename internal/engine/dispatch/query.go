@@ -35,7 +35,7 @@ func (d *Dispatch) keeper(gateway uuid.UUID) *keeper {
 // to be called with what was learned of the answer.
 func (d *Dispatch) LeaveQuery(ctx context.Context, gateway uuid.UUID) (told func(cause delivery.Cause, wait time.Duration), ok bool) {
 	k := d.keeper(gateway)
-	for k != nil && ctx.Err() == nil && k.holds() {
+	for k != nil && ctx.Err() == nil && k.holds() && k.d.Gate.Asks() {
 		g := k.gateway()
 		if g == nil || k.resting() {
 			return nil, false

@@ -125,7 +125,7 @@ func (k *keeper) elsewhere(ctx context.Context, g *roster.Gateway) {
 	now := k.d.Now()
 	why := g.Unusable(k.d.Roster.Health(k.id), now)
 	routes := k.d.Roster.Book().RoutesThrough(g.Name)
-	if why == "" || len(routes) == 0 || time.Now().Before(k.reroute) {
+	if why == "" || !k.d.Gate.Open() || len(routes) == 0 || time.Now().Before(k.reroute) {
 		return
 	}
 	began := time.Now()

@@ -65,7 +65,7 @@ func (e *Events) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		asked := time.Now()
 		held, err := store.Lease{}, error(nil)
-		wanted := len(e.Roster.Receivers()) > 0
+		wanted := len(e.Roster.Receivers()) > 0 && e.Gate.Open()
 		if wanted { // else nobody is asked for the lease, time and again
 			held, err = e.Store.TakeLease(ctx, lease, e.holder, e.Lease)
 		}

@@ -53,7 +53,7 @@ func (h *Hold) Run(ctx context.Context) {
 			return
 		case <-h.due:
 		}
-		for more := true; more && ctx.Err() == nil; {
+		for more := true; more && ctx.Err() == nil && h.Gate.Open(); {
 			var err error
 			if more, err = h.release(ctx); err != nil && ctx.Err() == nil {
 				h.Log.Error("letting messages go", "error", err)

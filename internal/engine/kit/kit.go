@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"time"
 
+	"calmpigeon.example/internal/engine/gate"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
@@ -16,6 +17,7 @@ type Kit struct {
 	Roster *roster.Roster
 	Hub    *watch.Hub   // tells who waits for messages
 	Bells  *watch.Bells // wake the keepers
+	Gate   *gate.Gate   // whether anything may leave; nil: it may
 	Now    func() time.Time
 	Log    *slog.Logger
 }

@@ -46,7 +46,9 @@ func (f *Fetcher) Run(ctx context.Context) {
 	tick := time.NewTicker(fetchLook)
 	defer tick.Stop()
 	for {
-		if err := f.All(ctx); err != nil && ctx.Err() == nil {
+		if !f.Gate.Open() {
+			// nothing is asked of gateways by itself
+		} else if err := f.All(ctx); err != nil && ctx.Err() == nil {
 			f.Log.Error("fetching statements", "error", err)
 		}
 		select {
