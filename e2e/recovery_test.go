@@ -322,3 +322,46 @@ func TestLostCommitsAreNoticedWhileRunning(t *testing.T) {
 		t.Errorf("twice: %v", twice)
 	}
 }
+
+// An instance whose database was migrated by a newer version gives its gateways up, sends nothing,
+// and says why; pigeon migrate and serve --migrate=check tell the same.
+func TestAnInstanceMeetsANewerSchema(t *testing.T) {
+	t.Parallel()
+	h, _ := queued(t, 10)
+	eventually(t, "some have gone", func() bool { return h.carried() > 2 })
+	sql(t, h.database, "INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, true)")
+	eventually(t, "it says that the schema is newer", func() bool {
+		answer, body := h.request("GET", "/healthz", "")
+		return answer.StatusCode == http.StatusServiceUnavailable && strings.Contains(body, "newer-schema")
+	})
+	c, err := pgx.Connect(t.Context(), h.database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(t.Context())
+	within(t, 10*time.Second, "it gives its gateways up", func() bool {
+		held := 0
+		if err := c.QueryRow(t.Context(), "SELECT count(*) FROM keepers WHERE until > clock_timestamp()").Scan(&held); err != nil {
+			t.Fatal(err)
+		}
+		return held == 0
+	})
+	n := h.carried()
+	if answer, body := h.request("POST", "/v1/messages", `{"to":"+447700900190","text":"x"}`); answer.StatusCode != http.StatusServiceUnavailable {
+		t.Errorf("a text to be sent: %d %s", answer.StatusCode, body)
+	}
+	if code, out, errOut := h.pigeon("", "migrate", "--check", "--database-url", h.database); code == 0 || !strings.Contains(errOut, "9999") {
+		t.Errorf("pigeon migrate: %d %s%s", code, out, errOut)
+	}
+	if after := h.carried(); after != n {
+		t.Errorf("%d more went", after-n)
+	}
+	sql(t, h.database, "DELETE FROM goose_db_version WHERE version_id = 9999 OR version_id = (SELECT max(version_id) FROM goose_db_version WHERE version_id < 9999)")
+	if code, out, errOut := h.pigeon("", "migrate", "--check", "--database-url", h.database); code != 3 || !strings.Contains(out, "Run: pigeon migrate") {
+		t.Errorf("pigeon migrate --check: %d %s%s", code, out, errOut)
+	}
+	if code, _, errOut := h.pigeon("", "serve", "--migrate=check", "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--database-url", h.database); code == 0 ||
+		!strings.Contains(errOut, "pigeon migrate") {
+		t.Errorf("serve --migrate=check: %d %s", code, errOut)
+	}
+}

@@ -15,6 +15,7 @@ import (
 
 	"calmpigeon.example/internal/engine"
 	"calmpigeon.example/internal/engine/batches"
+	"calmpigeon.example/internal/engine/gate"
 	"calmpigeon.example/internal/store"
 )
 
@@ -227,6 +228,10 @@ func (a *API) health(c *gin.Context) {
 		return
 	} else if err != nil {
 		problem(c, http.StatusServiceUnavailable, "no-database", "The database does not answer", "")
+		return
+	}
+	if a.engine.Gate.Outdated() {
+		a.refuse(c, gate.ErrOutdated)
 		return
 	}
 	if !a.engine.Gate.Open() {

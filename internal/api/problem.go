@@ -255,6 +255,13 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 			"Nothing is sent: the service is in quarantine",
 			"Its database is not as it was left, so it takes nothing to send. An operator leads it out with: pigeon recover",
 		)
+	case errors.Is(err, gate.ErrOutdated):
+		p = told(
+			http.StatusServiceUnavailable,
+			"newer-schema",
+			"The database was migrated to a newer version",
+			"This instance does not know its schema, and sends nothing more. End it, and start the newer version.",
+		)
 	case errors.Is(err, recovery.ErrNotPrepared):
 		p = told(http.StatusConflict, "not-prepared", "Messages are still being made doubtful", "Try again in a moment.")
 	case errors.As(err, &unknown):

@@ -18,10 +18,15 @@ import (
 
 // sends keeps requests out that would send something while nothing may be sent.
 func (a *API) sends(c *gin.Context) {
-	if !a.engine.Gate.Open() {
+	switch {
+	case a.engine.Gate.Outdated():
+		a.refuse(c, gate.ErrOutdated)
+	case !a.engine.Gate.Open():
 		a.refuse(c, gate.ErrClosed)
-		c.Abort()
+	default:
+		return
 	}
+	c.Abort()
 }
 
 func (a *API) recovery(c *gin.Context) {

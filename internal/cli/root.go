@@ -276,6 +276,7 @@ func newRoot() *cobra.Command {
 		a.changes(),
 		a.setup(),
 		a.recover(),
+		a.migrate(),
 		a.serve(),
 		a.fleet(),
 		a.demo(),

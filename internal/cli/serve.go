@@ -75,6 +75,7 @@ func (a *app) serviceFlags(cmd *cobra.Command) {
 		false,
 		"reach no gateway at a loopback, private or link-local address; for a service that others may set up",
 	)
+	f.String("migrate", "auto", "auto: bring the schema of the database up to date; check: refuse to start if it is not")
 	f.Bool("quarantine", false, "send nothing until pigeon recover has led through it; for a database that was restored or cloned")
 	f.String("fixed-lines", "warn", "what becomes of messages to fixed lines: allow, warn or refuse")
 	f.String("special-rate", "refuse", "what becomes of messages to freephone, premium and company numbers")
@@ -100,6 +101,13 @@ func (a *app) serviceOptions(flags *pflag.FlagSet, log *slog.Logger) (service.Op
 		PublicURL: c.GetString("public-url"), PhoneURL: c.GetString("phone-url"), SealKey: c.GetString("seal-key"),
 		ProfileAt: c.GetString("profile-at"), OnlyPublic: c.GetBool("no-private-addresses"), Quarantine: c.GetBool("quarantine"), Log: log,
 		FixedLines: c.GetString("fixed-lines"), SpecialRate: c.GetString("special-rate"), Unassigned: c.GetString("unassigned")}
+	switch how := c.GetString("migrate"); how {
+	case "auto":
+	case "check":
+		o.CheckSchema = true
+	default:
+		return o, usagef("--migrate %q: accepted are auto and check", how)
+	}
 	if o.Batches.ApproveRows = c.GetInt("approve-rows"); o.Batches.ApproveRows < 0 {
 		return o, usagef("--approve-rows %d: expected a number of messages, or 0", o.Batches.ApproveRows)
 	}

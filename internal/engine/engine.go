@@ -227,6 +227,11 @@ func (e *Engine) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if sight.Schema > store.SchemaVersion && !e.Gate.Outdated() {
+		e.Gate.Outdate()
+		e.Log.Error("the database was migrated to a newer schema: this instance gives its gateways up and sends nothing more; "+
+			"end it, and start the newer version", "schema", sight.Schema, "known", store.SchemaVersion)
+	}
 	if err := e.Recovery.Look(ctx, sight.Quarantined, sight.Asking, sight.Prepared); err != nil {
 		return err
 	}

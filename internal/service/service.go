@@ -123,7 +123,10 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		defer keeping.Wait()
 		defer let()
 	}
-	db, err := store.Open(ctx, url, clock(o)())
+	if err := migrate(ctx, url, o.CheckSchema); err != nil {
+		return err
+	}
+	db, err := store.OpenMigrated(ctx, url, clock(o)())
 	if err != nil {
 		return err
 	}
@@ -194,6 +197,26 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		return cause
 	}
 	return err
+}
+
+// migrate brings the schema up to date, or checks that it is.
+func migrate(ctx context.Context, url string, check bool) error {
+	from, to, err := store.MigrateTo(ctx, url, check)
+	switch {
+	case err != nil:
+		return err
+	case from > to:
+		return fmt.Errorf("the database has schema %d, and this version knows none after %d: start the newer version", from, to)
+	case check && from < to:
+		return fmt.Errorf("the database has schema %d, and this version needs %d: run pigeon migrate, or start with --migrate=auto", from, to)
+	}
+	return nil
+}
+
+// Migrate brings the schema of a database up to date, and returns the version that it had, and
+// the one that it has to have. With check it changes nothing.
+func Migrate(ctx context.Context, databaseURL string, check bool) (from, to int64, err error) {
+	return store.MigrateTo(ctx, databaseURL, check)
 }
 
 // clock is what tells the time before the database does.

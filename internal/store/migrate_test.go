@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	dbsql "database/sql"
 	"fmt"
 	"io/fs"
 	"strings"
@@ -245,5 +246,92 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	}
 	if compacted := must[delivery.Tally](t)(s.Tally(t.Context(), Filter{Gateway: gateway})); compacted.String() != after.String() {
 		t.Errorf("added up: %s, before: %s", compacted, after)
+	}
+}
+
+// What an instance of an earlier version is writing while the database is migrated is there
+// afterwards: the migration waits for it before it copies anything.
+func TestAMigrationCopiesWhatIsBeingWritten(t *testing.T) {
+	t.Parallel()
+	url := pgtest.Empty(t)
+	config := must[*pgx.ConnConfig](t)(pgx.ParseConfig(url))
+	old := stdlib.OpenDB(*config)
+	defer old.Close()
+	files := must[fs.FS](t)(fs.Sub(migrations, "migrations"))
+	steps := must[*goose.Provider](t)(goose.NewProvider(goose.DialectPostgres, old, files))
+	begun := func(sql string, args ...any) (commit func()) {
+		t.Helper()
+		tx := must[*dbsql.Tx](t)(old.BeginTx(t.Context(), nil))
+		if _, err := tx.ExecContext(t.Context(), sql, args...); err != nil {
+			t.Fatal(err)
+		}
+		return func() {
+			if err := tx.Commit(); err != nil {
+				t.Error(err)
+			}
+		}
+	}
+	// to migrates, and lets what was begun be committed once the migration waits for it.
+	to := func(version int64, commit func()) {
+		t.Helper()
+		done := make(chan error, 1)
+		go func() { _, err := steps.UpTo(t.Context(), version); done <- err }()
+		deadline := time.Now().Add(20 * time.Second)
+		for waits := 0; waits == 0; {
+			if time.Now().After(deadline) {
+				commit()
+				t.Fatalf("version %d locks nothing before it copies", version)
+			}
+			select {
+			case err := <-done:
+				t.Fatalf("version %d did not wait for what was being written: %v", version, err)
+			case <-time.After(5 * time.Millisecond):
+			}
+			if err := old.QueryRowContext(t.Context(), `SELECT count(*) FROM pg_stat_activity
+				WHERE datname = current_database() AND wait_event_type = 'Lock' AND wait_event = 'relation' AND query LIKE 'LOCK TABLE%'`).Scan(&waits); err != nil {
+				t.Fatal(err)
+			}
+		}
+		commit()
+		if err := <-done; err != nil {
+			t.Fatal(err)
+		}
+	}
+	count := func(sql string) (n int) {
+		t.Helper()
+		if err := old.QueryRowContext(t.Context(), sql).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if _, err := steps.UpTo(t.Context(), 3); err != nil {
+		t.Fatal(err)
+	}
+	from := firstOfMonth(now())
+	for _, table := range []string{"messages", "evidence", "exchanges", "receipts"} {
+		if _, err := old.ExecContext(t.Context(), fmt.Sprintf("CREATE TABLE %s_%s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')", table,
+			monthAt(from), table, Floor(from), Floor(from.AddDate(0, 1, 0)))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	to(4, begun(`INSERT INTO messages (id, key_id, gateway_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, state, cause,
+			rivals, attempts, gateway_ref, due_at, valid_until, created_at, changed_at, currency)
+		VALUES ($1, $2, $2, '+447700900123', 'L', 'transactional', 1, 'x', 'gsm7', 1, 1, '', 'queued', '', '', 0, '', now(), now(), now(), now(), '')`,
+		NewID(), uuid.New()))
+	if n := count("SELECT count(*) FROM standings JOIN to_send USING (id)"); n != 1 {
+		t.Errorf("%d of 1 message waits to be sent", n)
+	}
+	to(5, begun(`INSERT INTO exchanges (id, gateway_id, purpose, method, url, request_header, request_body, status, reply_header, reply_body,
+			error, started_at, took_us)
+		VALUES ($1, $2, 'submit', 'POST', '', '{}', '', 200, '{}', '', '', now(), 1)`, NewID(), uuid.New()))
+	if n := count("SELECT count(*) FROM exchange_packs"); n != 1 {
+		t.Errorf("%d of 1 exchange is packed", n)
+	}
+	if _, err := steps.UpTo(t.Context(), 23); err != nil {
+		t.Fatal(err)
+	}
+	to(24, begun("INSERT INTO marks (mark, id) VALUES ('unknown', $1)", NewID()))
+	if n := count("SELECT count(*) FROM marks WHERE mark = 'undecided'"); n != 1 {
+		t.Errorf("%d of 1 message is undecided", n)
 	}
 }

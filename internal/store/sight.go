@@ -28,6 +28,8 @@ type Sight struct {
 	Held     bool        // the time of messages has come
 
 	Quarantined, Asking, Prepared bool // see [Quarantine]
+
+	Schema int64 // the version of the database's schema
 }
 
 // DueLane is that a gateway has something to send in a lane: the most urgent.
@@ -52,6 +54,7 @@ const (
 	sightHeld
 	sightTell
 	sightQuarantine
+	sightSchema
 )
 
 // lookSQL is the statement. Each LIMIT keeps PostgreSQL from making one great join
@@ -79,7 +82,8 @@ var lookSQL = fmt.Sprintf(
 	UNION ALL SELECT %d, NULL, 0 WHERE EXISTS (SELECT FROM held WHERE release_at <= $1)
 	UNION ALL SELECT %d, r.id, 0 FROM receivers r,
 		LATERAL (SELECT FROM to_tell t WHERE t.receiver_id = r.id AND t.due_at <= $1 LIMIT 1) AS one WHERE r.removed_at IS NULL
-	UNION ALL SELECT %d, NULL, (asked_at IS NOT NULL)::int + 2 * (prepared_at IS NOT NULL)::int FROM quarantines WHERE lifted_at IS NULL`,
+	UNION ALL SELECT %d, NULL, (asked_at IS NOT NULL)::int + 2 * (prepared_at IS NOT NULL)::int FROM quarantines WHERE lifted_at IS NULL
+	UNION ALL SELECT %d, NULL, (SELECT max(version_id) FROM goose_db_version WHERE is_applied)`,
 	sightDue,
 	sightSilent,
 	sightLate,
@@ -94,6 +98,7 @@ var lookSQL = fmt.Sprintf(
 	sightHeld,
 	sightTell,
 	sightQuarantine,
+	sightSchema,
 )
 
 // Look sees what there is to do, in one statement: it is asked twice a second by
@@ -139,6 +144,8 @@ func (s *Store) Look(ctx context.Context, now, unreadBefore time.Time) (Sight, e
 			sight.ToTell = append(sight.ToTell, *p.id)
 		case sightQuarantine:
 			sight.Quarantined, sight.Asking, sight.Prepared = true, p.n&1 != 0, p.n&2 != 0
+		case sightSchema:
+			sight.Schema = p.n
 		case sightHeld:
 			sight.Held = true
 		case sightBatches:

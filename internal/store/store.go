@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"path"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -130,6 +132,11 @@ func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
 	if err := Migrate(ctx, url); err != nil {
 		return nil, err
 	}
+	return OpenMigrated(ctx, url, now)
+}
+
+// OpenMigrated is [Open] for a database whose schema is up to date.
+func OpenMigrated(ctx context.Context, url string, now time.Time) (*Store, error) {
 	s := &Store{common: &common{closed: make(chan struct{})}}
 	var err error
 	open := func(most int32, within time.Duration, settings ...map[string]string) *gorm.DB {
@@ -164,30 +171,57 @@ func Open(ctx context.Context, url string, now time.Time) (*Store, error) {
 
 // Migrate brings the schema up to date, however long that takes.
 func Migrate(ctx context.Context, url string) error {
+	_, _, err := MigrateTo(ctx, url, false)
+	return err
+}
+
+// MigrateTo brings the schema up to date, and returns the version that it had, and the one
+// that it has to have. With check it changes nothing.
+func MigrateTo(ctx context.Context, url string, check bool) (from, to int64, err error) {
 	config, err := pgx.ParseConfig(url)
 	if err != nil {
-		return fmt.Errorf("reading the address of the database: %w", err)
+		return 0, 0, fmt.Errorf("reading the address of the database: %w", err)
 	}
 	config.ConnectTimeout = connectWithin
 	db := stdlib.OpenDB(*config)
 	defer db.Close()
 	locker, err := lock.NewPostgresSessionLocker()
 	if err != nil {
-		return err
+		return 0, 0, err
 	}
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return 0, 0, err
 	}
 	steps, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
 	if err != nil {
-		return fmt.Errorf("reading migrations: %w", err)
+		return 0, 0, fmt.Errorf("reading migrations: %w", err)
+	}
+	if from, to, err = steps.GetVersions(ctx); err != nil {
+		return 0, 0, fmt.Errorf("reading the version of the schema: %w", err)
+	}
+	if check {
+		return from, to, nil
 	}
 	if _, err := steps.Up(ctx); err != nil {
-		return fmt.Errorf("migrating the database: %w", err)
+		return from, to, fmt.Errorf("migrating the database: %w", err)
 	}
-	return nil
+	return from, to, nil
 }
+
+// SchemaVersion is the version of the schema that this program knows.
+var SchemaVersion = func() int64 {
+	files, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil || len(files) == 0 {
+		panic("no migrations")
+	}
+	number, _, _ := strings.Cut(path.Base(files[len(files)-1]), "_")
+	version, err := strconv.ParseInt(number, 10, 64)
+	if err != nil {
+		panic(err)
+	}
+	return version
+}()
 
 // Close ends all connections. It waits for those in use, though not for a
 // database that answers no more.

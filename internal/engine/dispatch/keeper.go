@@ -159,6 +159,10 @@ func (k *keeper) run(ctx context.Context) {
 		if g := k.gateway(); g == nil {
 			return
 		}
+		if k.d.Gate.Outdated() {
+			pause(ctx, k.d.Lease)
+			continue
+		}
 		lease, err := k.takeLease(ctx)
 		switch {
 		case err != nil:
@@ -466,6 +470,8 @@ func (k *keeper) leave(n int) (left func(answered bool), not string) {
 			wait = max(k.window.WaitFor(now, max(mine-k.gone, 0)+n), 500*time.Microsecond)
 		}
 		switch {
+		case k.d.Gate.Outdated():
+			not = "the database was migrated to a newer version"
 		case !k.d.Gate.Open():
 			not = "the service went into quarantine"
 		case !k.holds():

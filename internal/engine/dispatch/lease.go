@@ -22,6 +22,12 @@ func (d *Dispatch) renew(ctx context.Context) {
 			}
 		}
 		d.mu.Unlock()
+		if d.Gate.Outdated() {
+			for _, k := range keepers {
+				k.lose()
+			}
+			continue
+		}
 		if len(keepers) == 0 {
 			continue
 		}

@@ -1,4 +1,5 @@
-// Package gate holds back everything that leaves the service while it is in quarantine.
+// Package gate holds back everything that leaves the service while it is in quarantine, or
+// the schema of its database is newer than it knows.
 package gate
 
 import (
@@ -6,12 +7,15 @@ import (
 	"sync/atomic"
 )
 
+// ErrOutdated is the error of what an instance does not do once another has migrated the database.
+var ErrOutdated = errors.New("the database was migrated to a schema that this version does not know: end this instance, and start the newer version")
+
 // ErrClosed is the error of what is not done in quarantine.
 var ErrClosed = errors.New("the service is in quarantine: the database is not as it was left, and nothing is sent until pigeon recover has led through it")
 
 // Gate is open, or closed. A nil gate is open.
 type Gate struct {
-	closed, asking atomic.Bool
+	closed, asking, outdated atomic.Bool
 	// Rewound reports whether the database lacks what was committed, before anybody has acted
 	// on it; nil: it never does.
 	Rewound func() bool
@@ -19,15 +23,22 @@ type Gate struct {
 
 // Open reports whether anything may leave.
 func (g *Gate) Open() bool {
-	return g == nil || !g.closed.Load() && (g.Rewound == nil || !g.Rewound())
+	return g == nil || !g.closed.Load() && !g.outdated.Load() && (g.Rewound == nil || !g.Rewound())
 }
 
 // Asks reports whether gateways may be asked about messages: always, but in a quarantine in
 // which nobody has let them be asked.
-func (g *Gate) Asks() bool { return g.Open() || g.asking.Load() }
+func (g *Gate) Asks() bool { return g.Open() || g.asking.Load() && !g.Outdated() }
 
 // Set opens or closes the gate; asking is whether gateways are asked while it is closed.
 func (g *Gate) Set(closed, asking bool) {
 	g.closed.Store(closed)
 	g.asking.Store(asking)
 }
+
+// Outdate closes the gate for good: the schema of the database is newer than this program, and
+// what it holds can be misread. Gateways are given up to instances that know it.
+func (g *Gate) Outdate() { g.outdated.Store(true) }
+
+// Outdated reports whether the schema is newer than this program.
+func (g *Gate) Outdated() bool { return g != nil && g.outdated.Load() }

@@ -1,5 +1,8 @@
 -- +goose Up
 
+-- What another instance writes meanwhile is copied as well, or refused.
+LOCK TABLE messages, evidence, receipts IN ACCESS EXCLUSIVE MODE;
+
 -- What never changes of a message stands apart from what does. Its content is
 -- written once; what is known of it is a narrow row, updated in place; that it
 -- waits to be sent, or to be asked about, is membership in a small table.

@@ -36,6 +36,8 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 
+-- What another instance writes meanwhile is packed as well, or refused.
+LOCK TABLE exchanges IN ACCESS EXCLUSIVE MODE;
 INSERT INTO exchange_packs (id, packed)
 SELECT (left(id::text, 32) || '0000')::uuid, convert_to(json_agg(json_build_object(
     'n', ('x' || right(id::text, 4))::bit(16)::integer, 'gateway', gateway_id, 'purpose', purpose, 'method', method, 'url', url,

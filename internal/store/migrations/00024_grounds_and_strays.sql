@@ -54,5 +54,8 @@ ALTER TABLE gateways ADD COLUMN ask_kinds jsonb NOT NULL DEFAULT '{}';
 -- How a gateway was spoken to when a receipt last bore an id that it had given in a reply.
 ALTER TABLE gateway_health ADD COLUMN named_in text NOT NULL DEFAULT '';
 
+-- What another instance marks meanwhile is marked here as well, or after this.
+LOCK TABLE marks IN SHARE ROW EXCLUSIVE MODE;
+
 -- Messages that want a person's decision: those whose end nobody knows. Contested ones are marked already.
 INSERT INTO marks (mark, id) SELECT 'undecided', id FROM marks WHERE mark IN ('unknown', 'contested') ON CONFLICT DO NOTHING;
