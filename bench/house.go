@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet/arrival"
 	"calmpigeon.example/internal/postgres"
 )
 
@@ -176,8 +177,8 @@ func (h *house) serve(handler http.Handler) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	server := &http.Server{Handler: handler}
-	go server.Serve(listener)
+	server := &http.Server{Handler: handler, ConnContext: arrival.Context}
+	go server.Serve(arrival.Listener(listener))
 	h.clean = append(h.clean, func() { server.Close() })
 	return "http://" + listener.Addr().String(), nil
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet/arrival"
 	"calmpigeon.example/internal/postgres"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -56,8 +57,8 @@ type theGateway struct {
 	client  *http.Client
 	reports chan report
 	n       atomic.Int64
-	silent  bool // without receipts
-	door    func(body []byte)
+	silent  bool                            // without receipts
+	door    func(body []byte, at time.Time) // at is when the request arrived, by the kernel's clock
 }
 
 type report struct{ url, body string }
@@ -84,7 +85,7 @@ func (g *theGateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if g.door != nil {
-		g.door(body)
+		g.door(body, arrival.Of(r))
 	}
 	var in struct {
 		Report string
@@ -458,7 +459,7 @@ func receiptsTaken(ctx context.Context, s settings) ([]Figure, error) {
 	g := newGateway()
 	g.silent = true
 	var url atomic.Value
-	g.door = func(body []byte) {
+	g.door = func(body []byte, _ time.Time) {
 		var in struct{ Report string }
 		json.Unmarshal(body, &in)
 		url.Store(in.Report)

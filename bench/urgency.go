@@ -78,7 +78,7 @@ func passcodes(ctx context.Context, s settings) ([]Figure, error) {
 	g := newGateway()
 	var mu sync.Mutex
 	arrived := map[string]time.Time{}
-	g.door = func(body []byte) {
+	g.door = func(body []byte, _ time.Time) {
 		now := time.Now()
 		var in struct{ Text string }
 		json.Unmarshal(body, &in)
@@ -178,7 +178,7 @@ func paces(ctx context.Context, s settings) ([]Figure, error) {
 		perSecond int
 		handover  bool
 		dialect   string
-	}{{"10", 10, false, paced(10)}, {"500", 500, false, paced(500)}, {"2000", 2000, false, paced(2000)},
+	}{{"10", 10, false, paced(10)}, {"50", 50, false, paced(50)}, {"120", 120, false, paced(120)}, {"500", 500, false, paced(500)}, {"2000", 2000, false, paced(2000)},
 		{"500, with tokens of 3 s", 500, false, tokened(500)}, {"500, another keeper", 500, true, paced(500)}} {
 		used, exceeded, err := pace(ctx, s, run.dialect, run.perSecond, run.handover)
 		if err != nil {
@@ -235,15 +235,15 @@ func watchedGateway() (*theGateway, func() []time.Time) {
 	g.silent = true
 	var mu sync.Mutex
 	var arrived []time.Time
-	g.door = func([]byte) {
+	g.door = func(_ []byte, at time.Time) {
 		mu.Lock()
 		defer mu.Unlock()
-		arrived = append(arrived, time.Now())
+		arrived = append(arrived, at)
 	}
 	return g, func() []time.Time {
 		mu.Lock()
 		defer mu.Unlock()
-		return slices.Clone(arrived)
+		return slices.SortedFunc(slices.Values(arrived), time.Time.Compare)
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm/clause"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -98,8 +99,9 @@ func (s *Store) MayAskBalance(ctx context.Context, gateway uuid.UUID, now, since
 
 // Slot is how many went through a gateway in a short time.
 type Slot struct {
-	Slot time.Time
-	N    int
+	Slot  time.Time
+	N     int
+	Width time.Duration // how long it is; the messages went at any moment of it
 }
 
 // Went returns what went through a gateway since, the oldest first, and forgets
@@ -108,9 +110,16 @@ func (s *Store) Went(ctx context.Context, gateway uuid.UUID, since time.Time) ([
 	if err := s.gorm(ctx).Exec("DELETE FROM gateway_paces WHERE gateway_id = ? AND slot < ?", gateway, since).Error; err != nil {
 		return nil, fmt.Errorf("pacing a gateway: %w", err)
 	}
-	var slots []Slot
-	err := s.gorm(ctx).Raw("SELECT slot, n FROM gateway_paces WHERE gateway_id = ? ORDER BY slot", gateway).Scan(&slots).Error
-	return slots, err
+	slots, err := query(ctx, s.hot(), func(rows pgx.Rows) (one Slot, err error) {
+		var seconds int
+		err = rows.Scan(&one.Slot, &one.N, &seconds)
+		one.Width = time.Duration(seconds) * time.Second
+		return one, err
+	}, "SELECT slot, n, width FROM gateway_paces WHERE gateway_id = $1 ORDER BY slot", gateway)
+	if err != nil {
+		return nil, fmt.Errorf("pacing a gateway: %w", err)
+	}
+	return slots, nil
 }
 
 // WentSince is how many went through a gateway since a moment, as far as its quotas need it.
@@ -125,8 +134,9 @@ func (s *Store) WentSince(ctx context.Context, gateway uuid.UUID, since time.Tim
 // NoteWent notes that some are about to go through a gateway. Call it within
 // the transaction that claims them.
 func (s *Store) NoteWent(ctx context.Context, gateway uuid.UUID, slot Slot) error {
-	err := s.gorm(ctx).Exec(`INSERT INTO gateway_paces AS p (gateway_id, slot, n) VALUES (?, ?, ?)
-		ON CONFLICT (gateway_id, slot) DO UPDATE SET n = p.n + excluded.n`, gateway, slot.Slot, slot.N).Error
+	err := s.gorm(ctx).Exec(`INSERT INTO gateway_paces AS p (gateway_id, slot, n, width) VALUES (?, ?, ?, ?)
+		ON CONFLICT (gateway_id, slot) DO UPDATE SET n = p.n + excluded.n, width = greatest(p.width, excluded.width)`,
+		gateway, slot.Slot, slot.N, int(slot.Width.Seconds())).Error
 	if err != nil {
 		return fmt.Errorf("pacing a gateway: %w", err)
 	}

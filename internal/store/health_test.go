@@ -139,7 +139,7 @@ func TestHealthAndPace(t *testing.T) {
 	if !must[bool](t)(s.MayAskBalance(t.Context(), g.ID, at.Add(2*time.Minute), at.Add(time.Minute))) {
 		t.Error("later it is not asked any more")
 	}
-	for _, slot := range []Slot{{at.Add(-2 * time.Hour), 9}, {at, 3}, {at, 4}} {
+	for _, slot := range []Slot{{Slot: at.Add(-2 * time.Hour), N: 9}, {Slot: at, N: 3}, {Slot: at, N: 4}} {
 		if err := s.NoteWent(t.Context(), g.ID, slot); err != nil {
 			t.Fatal(err)
 		}

@@ -14,8 +14,9 @@ type Lease struct {
 	Held bool
 	// Fresh: it was held by nobody or by somebody else before.
 	Fresh bool
-	// Clean: whoever held it before gave it back, or nobody ever did. If not,
-	// Idle is for how long nobody has held it.
+	// Clean: whoever held it before gave it back, or nobody ever did. Idle is for how long
+	// nobody has held it; less than nothing is how long its limit is still used, as whoever
+	// gave it back has said.
 	Clean bool
 	Idle  time.Duration
 }
@@ -43,8 +44,12 @@ func (s *Store) TakeLease(ctx context.Context, gateway, holder uuid.UUID, span t
 		if before.Holder != holder && before.Holder != uuid.Nil && before.Idle < 0 {
 			return nil
 		}
-		lease = Lease{Held: true, Fresh: before.Holder != holder || before.Idle >= 0, Clean: before.Holder == uuid.Nil,
-			Idle: time.Duration(max(before.Idle, 0) * float64(time.Second))}
+		fresh, clean := before.Holder != holder || before.Idle >= 0, before.Holder == uuid.Nil
+		if !clean {
+			before.Idle = max(before.Idle, 0)
+		}
+		lease = Lease{Held: true, Fresh: fresh, Clean: clean,
+			Idle: time.Duration(before.Idle * float64(time.Second))}
 		return db.Exec("UPDATE keepers SET holder = ?, until = clock_timestamp() + make_interval(secs => ?) WHERE gateway_id = ?",
 			holder, span.Seconds(), gateway).Error
 	})
@@ -67,9 +72,11 @@ func (s *Store) RenewLeases(ctx context.Context, holder uuid.UUID, gateways []uu
 	return kept, nil
 }
 
-// GiveLease gives a gateway back, so that the next keeper need not wait.
-func (s *Store) GiveLease(ctx context.Context, gateway, holder uuid.UUID) error {
+// GiveLease gives a gateway back, so that the next keeper need not wait for the end of the
+// lease. used is how long its limit is still used by what was sent.
+func (s *Store) GiveLease(ctx context.Context, gateway, holder uuid.UUID, used time.Duration) error {
 	return s.leases.WithContext(ctx).
-		Exec("UPDATE keepers SET holder = ?, until = '-infinity' WHERE gateway_id = ? AND holder = ?", uuid.Nil, gateway, holder).
+		Exec("UPDATE keepers SET holder = ?, until = clock_timestamp() + make_interval(secs => ?) WHERE gateway_id = ? AND holder = ?",
+			uuid.Nil, max(used, 0).Seconds(), gateway, holder).
 		Error
 }

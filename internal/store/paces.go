@@ -21,12 +21,14 @@ type Paced struct {
 	Name  string    // of the sender
 }
 
-// Leaving is a message of something with a pace that is about to go. It counts for a span.
+// Leaving is a message of something with a pace that is about to go. It counts for a span from
+// when it is known to have arrived. Until somebody tells when that was ([Store.NoteGone]) it may
+// arrive at any moment, for Within at most.
 type Leaving struct {
 	Paced
 	Message uuid.UUID
 	Span    time.Duration
-	In      time.Duration // until it leaves
+	Within  time.Duration
 }
 
 // Noted is a message that was noted as going at a moment, by the database's clock.
@@ -79,7 +81,7 @@ func (p *pacing) scan(rows pgx.Rows, rest ...any) (of Paced, err error) {
 }
 
 // Ages locks paces and returns how long ago, by the database's clock, the messages went
-// that count, the oldest first. It holds for all gateways and instances. Call it within
+// that count, the oldest first; 0 for those that may arrive at any moment. It holds for all gateways and instances. Call it within
 // [Store.Transact]; the locks last until it ends.
 func (s *Store) Ages(ctx context.Context, spans map[Paced]time.Duration) (map[Paced][]time.Duration, error) {
 	ages := make(map[Paced][]time.Duration, len(spans))
@@ -103,7 +105,7 @@ func (s *Store) Ages(ctx context.Context, spans map[Paced]time.Duration) (map[Pa
 		found, err := query(ctx, s.hot(), func(rows pgx.Rows) (p pace, err error) {
 			p.of, err = where.scan(rows, &p.seconds)
 			return p, err
-		}, fmt.Sprintf(`SELECT p.%[2]s, ARRAY(SELECT extract(epoch FROM clock_timestamp() - at)::float8 FROM unnest(p.recent) AS at
+		}, fmt.Sprintf(`SELECT p.%[2]s, ARRAY(SELECT greatest(extract(epoch FROM clock_timestamp() - at), 0)::float8 FROM unnest(p.recent) AS at
 				WHERE at > clock_timestamp() - make_interval(secs => n.span) ORDER BY at)
 			FROM unnest($1::%[3]s[], $2::float8[]) AS n (of, span) JOIN %[1]s p ON p.%[2]s = n.of ORDER BY p.%[2]s FOR UPDATE OF p`,
 			where.table, where.column, where.kind), names, column(some, func(p *Paced) float64 { return spans[*p].Seconds() }))
@@ -144,7 +146,7 @@ func (s *Store) NoteLeaving(ctx context.Context, leaving []Leaving) ([]Noted, er
 			WHERE p.%[2]s = fresh.of RETURNING p.%[2]s, fresh.at`, where.table, where.column, where.kind),
 			where.names(column(some, func(l *Leaving) Paced { return l.Paced })),
 			column(some, func(l *Leaving) float64 { return l.Span.Seconds() }),
-			column(some, func(l *Leaving) float64 { return l.In.Seconds() }))
+			column(some, func(l *Leaving) float64 { return l.Within.Seconds() }))
 		if err != nil {
 			return nil, fmt.Errorf("pacing: %w", err)
 		}
@@ -159,8 +161,7 @@ func (s *Store) NoteLeaving(ctx context.Context, leaving []Leaving) ([]Noted, er
 	return all, nil
 }
 
-// NoteGone notes when messages went that were noted as about to go: later, if they had to wait,
-// and never earlier.
+// NoteGone notes by when messages had arrived, or surely will not, that were noted as about to go.
 func (s *Store) NoteGone(ctx context.Context, noted []Noted) error {
 	by := map[Paced][]Noted{}
 	for _, n := range noted {
@@ -174,8 +175,7 @@ func (s *Store) NoteGone(ctx context.Context, noted []Noted) error {
 		}
 		// Several may have been noted for the same moment: of each, only as many give way as have gone.
 		b.Queue(fmt.Sprintf(`UPDATE %[1]s SET recent = ARRAY(SELECT unnest(recent) EXCEPT ALL SELECT unnest($2::timestamptz[]))
-				|| ARRAY(SELECT greatest(n.at, clock_timestamp() - make_interval(secs => n.ago))
-					FROM unnest($2::timestamptz[], $3::float8[]) AS n (at, ago))
+				|| ARRAY(SELECT clock_timestamp() - make_interval(secs => n.ago) FROM unnest($2::timestamptz[], $3::float8[]) AS n (at, ago))
 			WHERE %[2]s = $1::%[3]s`, where.table, where.column, where.kind), name,
 			column(some, func(n *Noted) time.Time { return n.At }), column(some, func(n *Noted) float64 { return n.Ago.Seconds() }))
 	}

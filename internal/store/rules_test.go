@@ -142,28 +142,26 @@ func TestPacesOfSenders(t *testing.T) {
 		t.Errorf("before anything went: %v", got)
 	}
 	one := Paced{Name: "One"}
-	leaving := func(in time.Duration) Leaving {
-		return Leaving{Paced: one, Message: NewID(), Span: time.Minute, In: in}
-	}
-	noted, err := s.NoteLeaving(t.Context(), []Leaving{leaving(0), leaving(0), leaving(time.Second)})
+	leaving := Leaving{Paced: one, Message: NewID(), Span: time.Minute, Within: time.Hour}
+	noted, err := s.NoteLeaving(t.Context(), []Leaving{leaving, leaving, leaving})
 	if err != nil || len(noted) != 3 || noted[0].Paced != one {
 		t.Fatalf("%v, %v", noted, err)
 	}
-	if before := ages(time.Minute); len(before) != 3 || before[2] > 0 {
-		t.Errorf("two that go now, and one in a second: %v", before)
+	if before := ages(time.Nanosecond); len(before) != 3 || before[0] != 0 {
+		t.Errorf("three that may arrive at any moment: %v", before)
 	}
-	// The first, which was noted for the same moment as the second, waited and went only now;
-	// the last has gone when it was planned to.
+	// The first has just arrived, though it was noted for the same moment as the second; the last
+	// arrived long ago.
 	noted[0].Ago, noted[2].Ago = 0, time.Hour
 	went := time.Now()
 	if err := s.NoteGone(t.Context(), []Noted{noted[0], noted[2]}); err != nil {
 		t.Fatal(err)
 	}
-	if after := ages(time.Minute); len(after) != 3 || after[1] > time.Since(went) || after[2] > 0 {
-		t.Errorf("after they went: %v", after)
+	if after := ages(time.Minute); len(after) != 2 || after[0] > time.Since(went) || after[0] == 0 || after[1] != 0 {
+		t.Errorf("after they arrived: %v", after)
 	}
-	if got := ages(time.Nanosecond); len(got) != 1 || got[0] > 0 {
-		t.Errorf("outside the span, but for the one that is still to go: %v", got)
+	if got := ages(time.Nanosecond); len(got) != 1 || got[0] != 0 {
+		t.Errorf("outside the span, but for the one that may still arrive: %v", got)
 	}
 	if _, err := s.NoteLeaving(t.Context(), []Leaving{{Paced: one, Span: time.Nanosecond}}); err != nil {
 		t.Fatal(err)

@@ -22,7 +22,10 @@ func TestLookSeesWhatThereIsToDo(t *testing.T) {
 	look := func() Sight {
 		t.Helper()
 		sight := must[Sight](t)(s.Look(t.Context(), at, at))
-		sight.Settings = 0
+		if sight.Schema != SchemaVersion {
+			t.Errorf("the schema is %d, want %d", sight.Schema, SchemaVersion)
+		}
+		sight.Settings, sight.Schema = 0, 0
 		return sight
 	}
 	before := must[Sight](t)(s.Look(t.Context(), at, at)).Settings

@@ -76,7 +76,7 @@ func TestWindowWithAnotherLimit(t *testing.T) {
 	w.Take(now, 2)
 	w.Take(now.Add(500*time.Millisecond), 1)
 	at := now.Add(600 * time.Millisecond)
-	for _, step := range []struct{ limit, free, used int }{{5, 2, 3}, {3, 0, 3}, {2, 0, 2}, {1, 0, 1}, {4, 3, 1}} {
+	for _, step := range []struct{ limit, free, used int }{{5, 2, 3}, {3, 0, 3}, {2, 0, 3}, {1, 0, 3}, {4, 1, 3}} {
 		w.Limit(step.limit)
 		if free, used := w.Free(at, 9), w.Used(at); free != step.free || used != step.used {
 			t.Errorf("with a limit of %d, %d are free and %d used; want %d and %d", step.limit, free, used, step.free, step.used)
@@ -112,42 +112,72 @@ func TestEaseHalvesAndRecovers(t *testing.T) {
 	}
 }
 
-// What left later than it was recorded for counts from when it left, and in no
-// span do more leave than the limit, whatever the delays.
-func TestWindowHoldsForWhatLeavesLate(t *testing.T) {
+// Whenever events happen between when they leave and when that is known, however late
+// that is and in whatever order, no span holds more than the limit, also while the limit
+// changes; and as long as it is known at once the limit is used.
+func TestWindowHoldsForWhatArrivesLate(t *testing.T) {
 	t.Parallel()
-	r := rand.New(rand.NewPCG(4, 4))
-	w := NewWindow(20, time.Second)
+	for seed := range uint64(20) {
+		r := rand.New(rand.NewPCG(seed, 4))
+		limit := 20
+		w := NewWindow(limit, time.Second)
+		start := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
+		now := start
+		type late struct {
+			ticket *Ticket
+			known  time.Time
+		}
+		var pending []late
+		var arrived []time.Time
+		longest := []int{2, 60, 400, 3000}[seed%4] // milliseconds
+		for range 20000 {
+			now = now.Add(time.Duration(r.IntN(8)) * time.Millisecond)
+			pending = slices.DeleteFunc(pending, func(l late) bool {
+				if l.known.After(now) {
+					return false
+				}
+				w.Arrived(l.ticket, l.known)
+				w.Arrived(l.ticket, l.known.Add(time.Second)) // it is told once more, and later
+				return true
+			})
+			if seed%2 == 1 && r.IntN(500) == 0 {
+				w.Limit(1 + r.IntN(limit))
+			}
+			if n := w.Free(now, 1+r.IntN(3)); n > 0 {
+				known := now.Add(time.Duration(r.IntN(longest)) * time.Millisecond)
+				pending = append(pending, late{w.Leave(now, n), known})
+				for range n {
+					arrived = append(arrived, now.Add(time.Duration(r.Int64N(int64(known.Sub(now))+1))))
+				}
+			}
+		}
+		slices.SortFunc(arrived, time.Time.Compare)
+		for i := range arrived {
+			if j := i + limit; j < len(arrived) && arrived[j].Sub(arrived[i]) < time.Second {
+				t.Fatalf("seed %d: %d arrived within %v", seed, limit+1, arrived[j].Sub(arrived[i]))
+			}
+		}
+		if took := now.Sub(start).Seconds(); longest == 2 && seed%2 == 0 && float64(len(arrived)) < 0.97*took*float64(limit) {
+			t.Errorf("seed %d: %d arrived in %.0f s at %d a second", seed, len(arrived), took, limit)
+		}
+	}
+}
+
+// It is empty a span after the last event, and never while one may still happen.
+func TestWindowIsEmpty(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
-	type late struct {
-		ticket *Ticket
-		at     time.Time
+	w := NewWindow(5, time.Second)
+	if left := w.Empty(now); left != 0 {
+		t.Errorf("at first it is empty after %v", left)
 	}
-	var pending []late
-	var left []time.Time
-	for range 20000 {
-		now = now.Add(time.Duration(r.IntN(8)) * time.Millisecond)
-		rest := pending[:0]
-		for _, l := range pending {
-			if l.at.After(now) {
-				rest = append(rest, l)
-				continue
-			}
-			w.Amend(l.ticket, l.at)
-		}
-		pending = rest
-		if n := w.Free(now, 1+r.IntN(3)); n > 0 {
-			at := now.Add(time.Duration(r.IntN(60)) * time.Millisecond)
-			pending = append(pending, late{w.Take(now, n), at})
-			for range n {
-				left = append(left, at)
-			}
-		}
+	w.Take(now, 2)
+	ticket := w.Leave(now.Add(100*time.Millisecond), 1)
+	if left := w.Empty(now.Add(10 * time.Second)); left != time.Second {
+		t.Errorf("while one may still happen it is empty after %v", left)
 	}
-	slices.SortFunc(left, time.Time.Compare)
-	for i := range left {
-		if j := i + 20; j < len(left) && left[j].Sub(left[i]) < time.Second {
-			t.Fatalf("21 left within %v", left[j].Sub(left[i]))
-		}
+	w.Arrived(ticket, now.Add(300*time.Millisecond))
+	if left := w.Empty(now.Add(400 * time.Millisecond)); left != 900*time.Millisecond {
+		t.Errorf("a moment later it is empty after %v", left)
 	}
 }

@@ -2,112 +2,117 @@
 // waits between tries.
 package pace
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
-// Window allows at most a number of events in any span of a given length. It
-// remembers when the last ones were, so that no window, wherever it starts,
-// holds more. The zero value allows everything. It is not safe for concurrent
-// use: one keeper paces a gateway.
+// Window allows at most a number of events in any span of a given length, wherever it
+// starts. An event has a place from when it may happen; the place is free again a span
+// after the moment at which it is known to have happened, and not before: what is not
+// known to be over may happen at any moment. The zero value allows everything. It is not
+// safe for concurrent use: one keeper paces a gateway.
 type Window struct {
-	span time.Duration
-	last []time.Time // ring of the last events
-	next int
-	made int // how often the ring was made anew
+	limit int
+	span  time.Duration
+	known []time.Time // until when each of the last events had happened, the oldest first
+	open  int         // events of which that is not known yet
 }
 
-// Ticket is the place of events in a window.
+// Ticket is the place of events that may happen from now on.
 type Ticket struct {
-	at, n, made int
-	time        time.Time // that is recorded for them
+	n     int
+	known bool
 }
 
-// Time is what is recorded for the events.
-func (t *Ticket) Time() time.Time { return t.time }
+// notKnown is the wait where nobody knows how long it is.
+const notKnown = 2 * time.Millisecond
 
 // NewWindow allows limit events in any span; a limit of 0 or less allows all.
 func NewWindow(limit int, span time.Duration) *Window {
-	return &Window{span: span, last: make([]time.Time, max(limit, 0))}
+	return &Window{limit: max(limit, 0), span: span}
 }
 
 // Free is how many events may happen at now, at most want.
 func (w *Window) Free(now time.Time, want int) int {
-	if len(w.last) == 0 {
+	if w.limit == 0 {
 		return want
 	}
-	free := 0
-	for free < want && free < len(w.last) && w.clear((w.next+free)%len(w.last), now) {
-		free++
-	}
-	return free
+	return max(min(want, w.limit-w.Used(now)), 0)
 }
 
-// Take records n events at now. The caller has asked Free before.
-func (w *Window) Take(now time.Time, n int) *Ticket {
-	t := &Ticket{w.next, min(n, len(w.last)), w.made, now}
-	for range t.n {
-		w.last[w.next] = now
-		w.next = (w.next + 1) % len(w.last)
-	}
-	return t
+// Used is how many events have a place at now. They may be more than are allowed if
+// the limit was lowered.
+func (w *Window) Used(now time.Time) int { return w.open + len(w.known) - w.over(now) }
+
+// over is how many of the known events are over at now.
+func (w *Window) over(now time.Time) int {
+	n, _ := slices.BinarySearchFunc(w.known, now, func(at, now time.Time) int {
+		if now.Sub(at) >= w.span {
+			return -1
+		}
+		return 1
+	})
+	return n
 }
 
-// Amend tells at what other time events happened, or at what time at the latest
-// if that is not known yet. Each place in the ring is used again only when the
-// event in it is a span old, so the limit holds whatever the order of the times.
-func (w *Window) Amend(t *Ticket, at time.Time) {
-	if t.made != w.made {
+// Take records n events that happen at now. The caller has asked Free before.
+func (w *Window) Take(now time.Time, n int) { w.Arrived(w.Leave(now, n), now) }
+
+// Leave gives n events a place that may happen from now on. The caller has asked Free
+// before.
+func (w *Window) Leave(now time.Time, n int) *Ticket {
+	w.known = slices.Delete(w.known, 0, w.over(now))
+	w.open += n
+	return &Ticket{n: n}
+}
+
+// Arrived tells that the events of a ticket had happened, or will not happen, at a
+// moment. What is told first counts.
+func (w *Window) Arrived(t *Ticket, at time.Time) {
+	if t.known {
 		return
 	}
-	for i := range t.n {
-		if place := &w.last[(t.at+i)%len(w.last)]; place.Equal(t.time) { // else it was used again
-			*place = at
-		}
+	t.known = true
+	w.open -= t.n
+	if w.limit == 0 {
+		return
 	}
-	t.time = at
+	place, _ := slices.BinarySearchFunc(w.known, at, time.Time.Compare)
+	w.known = slices.Insert(w.known, place, slices.Repeat([]time.Time{at}, t.n)...)
 }
 
-// WaitFor is how long it is until n more events may happen; 0: they may now.
+// WaitFor is how long it is until n more events may happen; 0: they may now. Where that
+// is not known it is a moment.
 func (w *Window) WaitFor(now time.Time, n int) time.Duration {
-	if len(w.last) == 0 {
+	if w.limit == 0 {
 		return 0
 	}
-	last := (w.next + min(max(n, 1), len(w.last)) - 1) % len(w.last)
-	if w.clear(last, now) {
+	before := w.open + len(w.known) + min(max(n, 1), w.limit) - w.limit // that have to be over
+	switch {
+	case before <= 0:
 		return 0
+	case before > len(w.known):
+		return notKnown
 	}
-	return w.last[last].Add(w.span).Sub(now)
+	return max(w.known[before-1].Add(w.span).Sub(now), 0)
 }
 
 // Wait is how long after now the next event may happen; 0 if at once.
-func (w *Window) Wait(now time.Time) time.Duration {
-	if len(w.last) == 0 || w.clear(w.next, now) {
+func (w *Window) Wait(now time.Time) time.Duration { return w.WaitFor(now, 1) }
+
+// Empty is how long after now no event has a place any more, if none happens meanwhile;
+// what may still happen is taken to happen now.
+func (w *Window) Empty(now time.Time) time.Duration {
+	switch {
+	case w.open > 0:
+		return w.span
+	case len(w.known) == 0:
 		return 0
 	}
-	return w.last[w.next].Add(w.span).Sub(now)
-}
-
-func (w *Window) clear(i int, now time.Time) bool {
-	return w.last[i].IsZero() || now.Sub(w.last[i]) >= w.span
+	return max(w.known[len(w.known)-1].Add(w.span).Sub(now), 0)
 }
 
 // Limit changes how many events are allowed in a span. Those that were before
 // still count.
-func (w *Window) Limit(limit int) {
-	limit = max(limit, 0)
-	if limit == len(w.last) {
-		return
-	}
-	kept := make([]time.Time, 0, limit)
-	for i := range w.last { // the oldest first
-		kept = append(kept, w.last[(w.next+i)%len(w.last)])
-	}
-	if over := len(kept) - limit; over > 0 {
-		kept = kept[over:]
-	}
-	w.made++
-	w.last = append(make([]time.Time, limit-len(kept)), kept...)
-	w.next = 0
-}
-
-// Used is how many of the allowed events are within the span that ends now.
-func (w *Window) Used(now time.Time) int { return len(w.last) - w.Free(now, len(w.last)) }
+func (w *Window) Limit(limit int) { w.limit = max(limit, 0) }

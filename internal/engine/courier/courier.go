@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -75,7 +76,13 @@ func NewClient(onlyPublic bool) *http.Client {
 	}
 	return &http.Client{
 		Transport: &http.Transport{
-			DialContext:         dialer.DialContext,
+			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+				conn, err := dialer.DialContext(ctx, network, address)
+				if err != nil {
+					return nil, err
+				}
+				return &lastLook{Conn: conn}, nil
+			},
 			TLSHandshakeTimeout: 5 * time.Second,
 			MaxIdleConnsPerHost: 512, // as many as a gateway may have in flight
 			IdleConnTimeout:     60 * time.Second,
@@ -91,24 +98,50 @@ func (c *Courier) Close() { c.client.CloseIdleConnections() }
 // Carry makes one request. It returns the reply if there is one, what is known
 // if there is none, and the exchange as it is kept.
 func (c *Courier) Carry(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request) (dialect.Reply, Fate, store.Exchange) {
-	reply, fate, exchange, _ := c.CarryNoting(ctx, g, purpose, r, nil)
+	reply, fate, exchange, _ := c.CarryNoting(ctx, g, purpose, r, Leaving{})
 	return reply, fate, exchange
 }
 
-// CarryNoting is [Courier.Carry], and calls left when the request is written, and
-// once more when the answer begins. It returns as well what masks what is told of
-// the answer: it is made anew for every passcode, and is long.
-func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request, left func(answered bool)) (
+// Leaving is what a request that leaves in its turn asks and tells.
+type Leaving struct {
+	// May is asked at the last moment whether it may still leave: a process can stand still for
+	// long after it was last asked. nil: it may.
+	May func() bool
+	// Arrived is called, once, as soon as it is known that the other side has the request, or that
+	// it will not get it: its answer begins, its kernel has acknowledged the last byte, or the
+	// request is over. nil: nobody asks.
+	Arrived func()
+}
+
+// errNotAnyMore is the error of a request that may not leave any more.
+var errNotAnyMore = errors.New("it might not leave any more when it was to be written")
+
+// CarryNoting is [Courier.Carry] for a request that leaves in its turn. It returns as well
+// what masks what is told of the answer: it is made anew for every passcode, and is long.
+func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose string, r dialect.Request, leaving Leaving) (
 	dialect.Reply, Fate, store.Exchange, func(string) string) {
 	mask := g.Masking(r.Hidden)
 	ctx, cancel := context.WithTimeout(ctx, g.Timeout())
 	defer cancel()
 	// Once a connection is there, bytes may be on their way.
 	var connected atomic.Bool
-	trace := &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }}
-	if left != nil {
-		trace.WroteRequest = func(httptrace.WroteRequestInfo) { left(false) }
-		trace.GotFirstResponseByte = func() { left(true) }
+	var conn net.Conn
+	trace := &httptrace.ClientTrace{GotConn: func(got httptrace.GotConnInfo) {
+		conn = got.Conn
+		connected.Store(true)
+		if leaving.May != nil {
+			askBefore(conn, leaving.May)
+		}
+	}}
+	if leaving.Arrived != nil {
+		arrived := sync.OnceFunc(leaving.Arrived)
+		defer arrived()
+		trace.WroteRequest = func(info httptrace.WroteRequestInfo) {
+			if info.Err == nil {
+				watchArrival(ctx, conn, arrived)
+			}
+		}
+		trace.GotFirstResponseByte = arrived
 	}
 	ctx = httptrace.WithClientTrace(ctx, trace)
 
@@ -126,7 +159,7 @@ func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose st
 		return reply, Answered, exchange, mask
 	}
 	fate := NoAnswer
-	if !connected.Load() {
+	if !connected.Load() || errors.Is(err, errNotAnyMore) {
 		fate = NotSent
 	}
 	exchange.Error = mask(Plain(err, g.Timeout()))

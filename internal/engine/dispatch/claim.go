@@ -210,7 +210,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		if found, stopped, err = k.stop(ctx, s, found, batches, now); err != nil {
 			return err
 		}
-		senders, err := k.ration(ctx, s, found, paced, batches)
+		senders, err := k.ration(ctx, s, found, paced, batches, leavesWithin+g.Timeout())
 		if err != nil {
 			return err
 		}
@@ -253,8 +253,8 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		limited, width := k.quota.limited(), k.quota.width()
 		k.planning.Unlock()
 		if n := c.counted(g); n > 0 && limited {
-			slot = store.Slot{Slot: now, N: n}
-			if err := s.NoteWent(ctx, k.id, store.Slot{Slot: now.Truncate(width), N: n}); err != nil {
+			slot = store.Slot{Slot: now, N: n, Width: width}
+			if err := s.NoteWent(ctx, k.id, store.Slot{Slot: now.Truncate(width), N: n, Width: width}); err != nil {
 				return err
 			}
 		}

@@ -59,7 +59,7 @@ func message(to, text string) store.Message {
 
 // goes submits a pack at once.
 func goes(t *testing.T, d *Dispatch, g *roster.Gateway, pack ...store.Message) (result, lesson) {
-	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() (func(bool), string) { return func(bool) {}, "" })
+	return d.submit(t.Context(), g, pack, d.passport(t.Context(), g), func() (courier.Leaving, string) { return courier.Leaving{}, "" })
 }
 
 // What comes of a request, for each of its messages by itself.
@@ -223,6 +223,30 @@ func TestQuota(t *testing.T) {
 	}
 	if n, _ := q.free(now.Add(24*time.Hour+2*time.Second), 10, 0); n != 5 {
 		t.Errorf("a day later %d are free", n)
+	}
+}
+
+// A slot keeps the width that it was noted with, whatever the limits become.
+func TestQuotaSlotsKeepTheirWidth(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 15, 7, 40, 30, 0, time.UTC)
+	q := quota{perDay: 100}
+	q.take(now, 4) // in a slot of a minute
+	q.perMinute = 5
+	q.take(now.Add(time.Second), 1) // in one of a second
+	if n, wait := q.free(now.Add(31*time.Second), 9, 0); n != 0 || wait != time.Minute-time.Second {
+		t.Errorf("%d are free after %v; those of the slot of a minute may have gone at its end", n, wait)
+	}
+	k, g := alone(t, 10, 5)
+	at := k.d.Now()
+	for width, n := range map[time.Duration]int{time.Minute: 3, time.Second: 2} {
+		if err := k.d.Store.NoteWent(t.Context(), g.ID, store.Slot{Slot: at.Truncate(time.Minute).Add(width - time.Minute), N: n, Width: width}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	slots, err := k.d.Store.Went(t.Context(), g.ID, at.Add(-time.Hour))
+	if err != nil || len(slots) != 2 || slots[0].Width != time.Second || slots[1].Width != time.Minute {
+		t.Errorf("%+v, %v", slots, err)
 	}
 }
 
@@ -504,7 +528,10 @@ func (k *keeper) takes(n int) bool {
 		return false
 	}
 	k.until.Store(int64(time.Since(k.began) + time.Hour))
-	_, not := k.leave(n)
+	arrived, not := k.leave(n)
+	if not == "" {
+		arrived()
+	}
 	return not == ""
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
@@ -20,10 +21,6 @@ const (
 	// span is the window that a gateway's limit counts in. Clocks may run apart
 	// by a few parts in ten thousand.
 	span = time.Second + 300*time.Microsecond
-	// uneven is how much longer some requests take to arrive than others. A
-	// request counts from when its answer was there, when it has surely arrived,
-	// but at the latest from so long after it was written.
-	uneven = 30 * time.Millisecond
 	// claimMost is how many messages are claimed at once, and packMost how many
 	// where a request carries several.
 	claimMost = 200
@@ -33,6 +30,9 @@ const (
 	// ahead is how long before its place in time comes free a message is claimed:
 	// about as long as a claim takes. It leaves when the place is free.
 	ahead = 20 * time.Millisecond
+	// leavesWithin is how long what is claimed waits at the door at most, but for what a busy
+	// machine adds: for its place in the second, and for that of its sender.
+	leavesWithin = 5 * time.Second
 	// unsavedMost is how many outcomes may wait to be recorded before no more is
 	// sent: whatever is not recorded when we are killed is in doubt.
 	unsavedMost = 2 * packMost
@@ -228,7 +228,10 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 		inFlight.Wait()
 		back, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		defer cancel()
-		if err := k.d.Store.GiveLease(back, k.id, k.d.holder); err != nil {
+		k.door.Lock()
+		used := k.window.Empty(time.Now())
+		k.door.Unlock()
+		if err := k.d.Store.GiveLease(back, k.id, k.d.holder, used); err != nil {
 			log.Warn("giving the gateway back", "error", err)
 		}
 		log.Info("no longer keeping gateway")
@@ -243,11 +246,13 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			}
 			return
 		}
+		// Whoever kept it before may have used up the limit until the lease ran out, or has
+		// said how long it is used.
+		used := -lease.Idle
 		if !lease.Clean {
-			// Whoever kept it before may have used up the limit until the lease
-			// ran out.
-			pause(work, span-lease.Idle)
+			used += span
 		}
+		pause(work, used)
 	}
 	slots, err := k.d.Store.Went(work, k.id, k.d.Now().Add(-day-minute))
 	if err != nil {
@@ -456,8 +461,8 @@ func (k *keeper) promise(n int) {
 // leave lets a request out that uses up n of the limit: once the window has
 // room for it and as long as the lease holds, and not a moment earlier or
 // later. If it may not go it says why; its promise is kept either way. It is to be
-// told when the request has left, and when it was answered.
-func (k *keeper) leave(n int) (left func(answered bool), not string) {
+// told as soon as it is known that the request has arrived, or will not.
+func (k *keeper) leave(n int) (arrived func(), not string) {
 	k.door.Lock()
 	mine := k.lined
 	k.lined += n
@@ -485,29 +490,24 @@ func (k *keeper) leave(n int) (left func(answered bool), not string) {
 			if not != "" {
 				return nil, not
 			}
-			ticket := k.window.Take(now, n)
-			k.window.Amend(ticket, now.Add(uneven))
-			return func(answered bool) {
-				k.door.Lock()
-				defer k.door.Unlock()
-				k.arrived(ticket, answered)
-			}, ""
+			return k.arrives(k.window.Leave(now, n)), ""
 		}
 		k.door.Unlock()
 		time.Sleep(wait)
 	}
 }
 
-// arrived notes when what left has arrived, as far as that is known. The door is
-// locked.
-func (k *keeper) arrived(ticket *pace.Ticket, answered bool) {
-	at := time.Now()
-	if !answered {
-		at = at.Add(uneven)
-	} else if ticket.Time().Before(at) {
-		return // it counts from earlier already
+// mayLeave reports whether a request may still be written.
+func (k *keeper) mayLeave() bool { return k.holds() && k.d.Gate.Open() }
+
+// arrives is to be called once it is known that what has a place in the window has arrived,
+// or will not.
+func (k *keeper) arrives(ticket *pace.Ticket) (arrived func()) {
+	return func() {
+		k.door.Lock()
+		defer k.door.Unlock()
+		k.window.Arrived(ticket, time.Now())
 	}
-	k.window.Amend(ticket, at)
 }
 
 // forgo gives back the places of what will not leave.
@@ -543,23 +543,21 @@ func (k *keeper) adopt(ctx context.Context) error {
 func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 	n := counting(g, len(p.messages))
 	left := false
-	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (func(bool), string) {
+	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (courier.Leaving, string) {
 		left = true
 		if early := time.Until(p.notBefore); early > 0 && !p.notBefore.IsZero() {
 			time.Sleep(early)
 		}
-		told, not := k.leave(n)
-		if not != "" || p.arrived == nil {
-			return told, not
+		arrived, not := k.leave(n)
+		if not != "" {
+			return courier.Leaving{}, not
 		}
-		return func(answered bool) {
-			told(answered)
-			if answered {
+		return courier.Leaving{May: k.mayLeave, Arrived: func() {
+			arrived()
+			if p.arrived != nil {
 				p.arrived()
-			} else { // it counts from then at the latest
-				time.AfterFunc(uneven, p.arrived)
 			}
-		}, ""
+		}}, ""
 	})
 	if !left {
 		k.forgo(n)

@@ -39,6 +39,7 @@ type ration struct {
 	sent    map[store.Paced]int
 	leaving []store.Leaving
 	later   map[uuid.UUID]time.Time
+	within  time.Duration               // by when a message that leaves has arrived, or will not
 	read    time.Time                   // when the ages were
 	waits   map[uuid.UUID]time.Duration // since then, until a message may leave
 }
@@ -47,9 +48,6 @@ const (
 	// early is how much earlier than its place comes free a message is claimed: to claim it
 	// takes a while, and each place would come that much later every time.
 	early = 60 * time.Millisecond
-	// spare is how much longer than its span a place of a batch is kept, for what is between
-	// a message's leaving and its arriving.
-	spare = time.Millisecond
 )
 
 // ration looks up how much the senders and batches of claimed messages have sent. It holds
@@ -60,8 +58,10 @@ func (k *keeper) ration(
 	claimed []store.Message,
 	senders map[string]int,
 	batches map[uuid.UUID]store.BatchNow,
+	within time.Duration,
 ) (*ration, error) {
 	r := &ration{
+		within:  within,
 		senders: senders,
 		batches: batches,
 		limits:  map[store.Paced]limit{},
@@ -94,7 +94,7 @@ func (r *ration) note(m *store.Message) {
 	}
 	if first, _, ok := store.BatchOf(m.ID); ok {
 		if n, every := r.batches[first].Pace.Window(); n > 0 {
-			r.limits[store.Paced{Batch: first}] = limit{n, every + (span - time.Second) + spare}
+			r.limits[store.Paced{Batch: first}] = limit{n, every + (span - time.Second)}
 		}
 	}
 }
@@ -156,7 +156,7 @@ func (r *ration) allows(k *keeper, m store.Message, now time.Time) bool {
 func (r *ration) count(m store.Message) {
 	for _, p := range r.of(m) {
 		r.sent[p]++
-		r.leaving = append(r.leaving, store.Leaving{Paced: p, Message: m.ID, Span: r.limits[p].span, In: r.waits[m.ID]})
+		r.leaving = append(r.leaving, store.Leaving{Paced: p, Message: m.ID, Span: r.limits[p].span, Within: r.within})
 	}
 }
 

@@ -43,9 +43,7 @@ func (d *Dispatch) LeaveQuery(ctx context.Context, gateway uuid.UUID) (told func
 		ticket, wait := k.query(g)
 		if ticket != nil {
 			return func(cause delivery.Cause, wait time.Duration) {
-				k.door.Lock()
-				k.arrived(ticket, true)
-				k.door.Unlock()
+				k.arrives(ticket)()
 				k.busy.Add(-1)
 				k.bell.Some.Now()
 				if cause == delivery.Limited {
@@ -91,8 +89,7 @@ func (k *keeper) query(g *roster.Gateway) (*pace.Ticket, time.Duration) {
 	case k.hungry.Load() && k.queries.Free(now, 1) == 0:
 		return nil, max(k.queries.Wait(now), soon)
 	}
-	ticket := k.window.Take(now, 1)
-	k.window.Amend(ticket, now.Add(uneven))
+	ticket := k.window.Leave(now, 1)
 	k.flow.Take(now, 1)
 	k.queries.Take(now, 1)
 	k.asked.Take(now, 1)

@@ -50,7 +50,7 @@ func (q *quota) free(now time.Time, want, share int) (int, time.Duration) {
 		used := 0
 		var first time.Time
 		for _, slot := range q.slots {
-			if end := slot.Slot.Add(q.width() + limit.span); end.After(now) {
+			if end := slot.Slot.Add(slot.Width + limit.span); end.After(now) {
 				if used == 0 {
 					first = end
 				}
@@ -69,7 +69,7 @@ func (q *quota) free(now time.Time, want, share int) (int, time.Duration) {
 
 // take notes that n go at now, and returns the slot to be written down.
 func (q *quota) take(now time.Time, n int) store.Slot {
-	slot := store.Slot{Slot: now.Truncate(q.width()), N: n}
+	slot := store.Slot{Slot: now.Truncate(q.width()), N: n, Width: q.width()}
 	longest := minute
 	if q.perDay > 0 {
 		longest = day
@@ -77,7 +77,7 @@ func (q *quota) take(now time.Time, n int) store.Slot {
 	for len(q.slots) > 0 && q.slots[0].Slot.Add(longest+minute).Before(now) {
 		q.slots = q.slots[1:]
 	}
-	if last := len(q.slots) - 1; last >= 0 && q.slots[last].Slot.Equal(slot.Slot) {
+	if last := len(q.slots) - 1; last >= 0 && q.slots[last].Slot.Equal(slot.Slot) && q.slots[last].Width == slot.Width {
 		q.slots[last].N += n
 	} else {
 		q.slots = append(q.slots, slot)

@@ -48,15 +48,14 @@ func (d *Dispatch) passport(ctx context.Context, g *roster.Gateway) (p passport)
 }
 
 // submit makes one request with a pack of messages. leave is asked when it is
-// ready to go, and waits for its place in time; if it says why not, nothing is sent,
-// else it is told when the request has left, and when it was answered.
+// ready to go, and waits for its place in time; if it says why not, nothing is sent.
 // It returns what came of it and what it teaches about the gateway.
 func (d *Dispatch) submit(
 	ctx context.Context,
 	g *roster.Gateway,
 	pack []store.Message,
 	pass passport,
-	leave func() (left func(answered bool), not string),
+	leave func() (leaving courier.Leaving, not string),
 ) (result, lesson) {
 	s := &submission{d: d, g: g, pack: pack, now: d.Now(), result: result{steps: course.Steps{}}}
 	if pass.fetched != nil {
@@ -78,7 +77,7 @@ func (d *Dispatch) submit(
 	if !ok {
 		return s.result, lesson
 	}
-	left, not := leave()
+	leaving, not := leave()
 	if not != "" {
 		for _, m := range s.pack {
 			s.add(s.own(m, delivery.Queued, "not sent: "+not), nil)
@@ -86,8 +85,7 @@ func (d *Dispatch) submit(
 		}
 		return s.result, lesson
 	}
-	reply, fate, exchange, mask := d.Courier.CarryNoting(ctx, g, "submit", request, left)
-	left(true)
+	reply, fate, exchange, mask := d.Courier.CarryNoting(ctx, g, "submit", request, leaving)
 	s.now = d.Now()
 	marks := ""
 	for i := range s.pack {

@@ -121,7 +121,7 @@ func (e *Events) giveBack(ctx context.Context) {
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 	defer cancel()
-	if err := e.Store.GiveLease(ctx, lease, e.holder); err != nil {
+	if err := e.Store.GiveLease(ctx, lease, e.holder, 0); err != nil {
 		e.Log.Warn("giving back who tells of events", "error", err)
 	}
 }
