@@ -813,6 +813,8 @@ type Flaw struct {
 type Session struct {
 	KeyName  string `json:"key_name"`
 	PhoneURL string `json:"phone_url"` // of the practice phone, if there is one
+	// Quarantine: nothing is sent; see [Client.Recovery].
+	Quarantine bool `json:"quarantine"`
 }
 
 // Problem is what the service says when it refuses a request (RFC 9457).

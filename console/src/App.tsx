@@ -32,6 +32,7 @@ import { TemplatePage, Templates } from "./pages/Templates";
 import { Today } from "./pages/Today";
 import { Icon } from "./parts/Icon";
 import { Mark } from "./parts/Mark";
+import { Quarantine } from "./parts/Quarantine";
 import { Refused } from "./parts/Refused";
 
 function useTheme() {
@@ -94,6 +95,7 @@ function Rooms({ phone }: { phone: string }) {
         </div>
       </nav>
       <main>
+        <Quarantine />
         <Routes>
           <Route path="/" element={<Today />} />
           <Route path="/arrivals" element={<Arrivals />} />

@@ -130,5 +130,5 @@ func (a *API) setCookie(c *gin.Context, value string, seconds int) {
 }
 
 func (a *API) session(c *gin.Context) {
-	c.JSON(http.StatusOK, client.Session{KeyName: keyOf(c).Name, PhoneURL: a.phoneURL})
+	c.JSON(http.StatusOK, client.Session{KeyName: keyOf(c).Name, PhoneURL: a.phoneURL, Quarantine: !a.engine.Gate.Open()})
 }

@@ -192,7 +192,15 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	if o.Opened != nil {
 		o.Opened(e)
 	}
+	if err := db.Beat(ctx); err != nil {
+		return err
+	}
 	err = serve(ctx, e, listener, o, func() { ready(at) })
+	last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if wrong := db.End(last); wrong != nil {
+		o.Log.Warn("noting that this instance ends", "error", wrong)
+	}
 	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
 		return cause
 	}

@@ -127,3 +127,39 @@ func (s *Store) NoteAttention(ctx context.Context, raised []Attended, settled []
 	b.Queue("DELETE FROM attention_told WHERE key = ANY($1)", nonNil(settled))
 	return s.send(ctx, &b)
 }
+
+// Queue is what waits for a gateway.
+type Queue struct {
+	N     int
+	Since time.Time // the first of them was due
+}
+
+// Unkept counts messages that were due before a moment, at most so many, of gateways that nobody has kept
+// since.
+func (s *Store) Unkept(ctx context.Context, before time.Time, most int) (map[uuid.UUID]Queue, error) {
+	queues := map[uuid.UUID]Queue{}
+	_, err := query(ctx, s.reading(), func(rows pgx.Rows) (none struct{}, err error) {
+		var gateway uuid.UUID
+		var q Queue
+		err = rows.Scan(&gateway, &q.N, &q.Since)
+		queues[gateway] = q
+		return none, err
+	}, `SELECT g.id, w.n, w.since FROM gateways g LEFT JOIN keepers k ON k.gateway_id = g.id,
+			LATERAL (SELECT count(*)::int AS n, min(due_at) AS since FROM (
+				SELECT due_at FROM to_send q WHERE q.gateway_id = g.id AND q.lane IN (0, 1, 2) AND q.due_at <= $1 LIMIT $2) AS due) AS w
+		WHERE g.removed_at IS NULL AND coalesce(k.until, '-infinity') < $1 AND w.n > 0`, before, most)
+	if err != nil {
+		return nil, fmt.Errorf("looking for gateways that nobody keeps: %w", err)
+	}
+	return queues, nil
+}
+
+// Overdue counts messages of a gateway that were to be looked after before a moment, at most so many.
+func (s *Store) Overdue(ctx context.Context, gateway uuid.UUID, before time.Time, most int) (n int, err error) {
+	err = s.pools[1].QueryRow(ctx, "SELECT count(*) FROM (SELECT FROM to_ask WHERE gateway_id = $1 AND ask_at <= $2 LIMIT $3) AS late",
+		gateway, before, most).Scan(&n)
+	if err != nil {
+		return 0, fmt.Errorf("counting messages that nobody looks after: %w", err)
+	}
+	return n, nil
+}

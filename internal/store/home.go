@@ -105,7 +105,7 @@ func (s *Store) recognise(ctx context.Context, c *pgx.Conn) error {
 	if err := c.QueryRow(ctx, "SELECT "+liveIdentity).Scan(&system, &timeline, &database); err != nil {
 		return err
 	}
-	marks, err := marksOf(ctx, c, s.slots.instance)
+	marks, err := marksOf(ctx, c, s.slots.instance())
 	if err != nil {
 		return err
 	}
@@ -140,18 +140,33 @@ func (s *Store) Moved() bool { return s.slots.moved.Swap(false) }
 
 // Beat notes that this instance is at work.
 func (s *Store) Beat(ctx context.Context) error {
-	_, err := s.pools[2].Exec(ctx, "UPDATE instances SET seen_at = clock_timestamp() WHERE id = $1", s.slots.instance)
+	_, err := s.pools[2].Exec(ctx, "UPDATE instances SET seen_at = clock_timestamp(), at_work = true WHERE id = $1", s.slots.instance())
 	return err
 }
 
 // LastBeat is when another instance was last at work; zero if none ever was.
 func (s *Store) LastBeat(ctx context.Context) (at time.Time, err error) {
 	var seen *time.Time
-	err = s.pools[2].QueryRow(ctx, "SELECT max(seen_at) FROM instances WHERE id <> $1 AND ended_at IS NULL", s.slots.instance).Scan(&seen)
+	err = s.pools[2].QueryRow(ctx, "SELECT max(seen_at) FROM instances WHERE id <> $1 AND ended_at IS NULL AND at_work", s.slots.instance()).Scan(&seen)
 	if seen != nil {
 		at = *seen
 	}
 	return at, err
+}
+
+// liveWithin is for how long an instance counts as at work after it last said so.
+const liveWithin = 7 * time.Second
+
+// LiveInstances are the instances that are at work, this one among them.
+func (s *Store) LiveInstances(ctx context.Context) ([]uuid.UUID, error) {
+	return query(ctx, s.pools[2], scanID, `SELECT id FROM instances WHERE ended_at IS NULL
+		AND (id = $1 OR seen_at > clock_timestamp() - make_interval(secs => $2) AND at_work) ORDER BY id`, s.slots.instance(), liveWithin.Seconds())
+}
+
+// End notes that this instance ends.
+func (s *Store) End(ctx context.Context) error {
+	_, err := s.pools[2].Exec(ctx, "UPDATE instances SET ended_at = clock_timestamp() WHERE id = $1", s.slots.instance())
+	return err
 }
 
 // Quarantine is a time at which nothing is sent.
@@ -196,7 +211,7 @@ func (s *Store) BeginQuarantine(ctx context.Context, reason identity.Reason, why
 func (s *Store) reaches(ctx context.Context) (*time.Time, error) {
 	var last *time.Time
 	err := s.pools[1].QueryRow(ctx, `SELECT greatest((SELECT max(seen_at) FROM instances WHERE id <> $1),
-		(SELECT max(received_at) FROM receipts), (SELECT max(at) FROM changes))`, s.slots.instance).Scan(&last)
+		(SELECT max(received_at) FROM receipts), (SELECT max(at) FROM changes))`, s.slots.instance()).Scan(&last)
 	if err != nil {
 		return nil, fmt.Errorf("looking how far the database reaches: %w", err)
 	}
@@ -350,7 +365,7 @@ func (s *Store) EnrolAgain(ctx context.Context) error {
 		}
 	}
 	l := &s.slots
-	l.instance = NewID()
+	l.rename()
 	if err := s.addInstance(ctx); err != nil {
 		for range slotsOf {
 			l.free <- &commitSlot{}

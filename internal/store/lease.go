@@ -72,6 +72,14 @@ func (s *Store) RenewLeases(ctx context.Context, holder uuid.UUID, gateways []uu
 	return kept, nil
 }
 
+// Kept reports whether somebody keeps a gateway, or did until a while ago.
+func (s *Store) Kept(ctx context.Context, gateway uuid.UUID, within time.Duration) (kept bool, err error) {
+	err = s.leases.WithContext(ctx).Raw(
+		"SELECT coalesce((SELECT until > clock_timestamp() - make_interval(secs => ?) FROM keepers WHERE gateway_id = ?), false)",
+		within.Seconds(), gateway).Scan(&kept).Error
+	return kept, err
+}
+
 // GiveLease gives a gateway back, so that the next keeper need not wait for the end of the
 // lease. used is how long its limit is still used by what was sent.
 func (s *Store) GiveLease(ctx context.Context, gateway, holder uuid.UUID, used time.Duration) error {

@@ -39,13 +39,13 @@ var ErrRewound = errors.New("the database is not as this instance left it")
 
 // slots are the slots of this instance.
 type slots struct {
-	instance uuid.UUID
-	free     chan *commitSlot
-	marks    [slotsOf]atomic.Int64 // the last that is known to be committed
-	rewound  atomic.Bool
-	home     atomic.Pointer[place] // where connections lead
-	moved    atomic.Bool
-	keep     atomic.Pointer[MarkKeeper]
+	id      atomic.Pointer[uuid.UUID] // of this instance
+	free    chan *commitSlot
+	marks   [slotsOf]atomic.Int64 // the last that is known to be committed
+	rewound atomic.Bool
+	home    atomic.Pointer[place] // where connections lead
+	moved   atomic.Bool
+	keep    atomic.Pointer[MarkKeeper]
 }
 
 // commitSlot is a slot and the last mark of it that is committed. It belongs to one
@@ -69,6 +69,14 @@ func (s *Store) KeepMarks(k MarkKeeper) {
 	}
 }
 
+func (l *slots) instance() uuid.UUID { return *l.id.Load() }
+
+// rename makes this process another instance.
+func (l *slots) rename() {
+	id := NewID()
+	l.id.Store(&id)
+}
+
 func (l *slots) rise(slot *commitSlot) {
 	slot.mark++
 	l.marks[slot.number].Store(slot.mark)
@@ -78,7 +86,7 @@ func (l *slots) rise(slot *commitSlot) {
 }
 
 // Instance is the id of this process in the database.
-func (s *Store) Instance() uuid.UUID { return s.slots.instance }
+func (s *Store) Instance() uuid.UUID { return s.slots.instance() }
 
 // Rewound reports whether a transaction found that the database lacks what this
 // instance has committed.
@@ -87,7 +95,7 @@ func (s *Store) Rewound() bool { return s.slots.rewound.Load() }
 // enrol adds this process to the instances, with the first mark of each slot.
 func (s *Store) enrol(ctx context.Context) error {
 	l := &s.slots
-	l.instance = NewID()
+	l.rename()
 	if err := s.addInstance(ctx); err != nil {
 		return err
 	}
@@ -103,7 +111,7 @@ func (s *Store) addInstance(ctx context.Context) error {
 	_, err := s.work.Exec(ctx, `WITH instance AS (INSERT INTO instances (id, name, started_at, seen_at)
 			VALUES ($1, $2, clock_timestamp(), clock_timestamp()))
 		INSERT INTO commit_marks (instance_id, slot, mark) SELECT $1, n, 0 FROM generate_series(0, $3::int - 1) AS n`,
-		s.slots.instance, fmt.Sprintf("%s/%d", host, os.Getpid()), slotsOf)
+		s.slots.instance(), fmt.Sprintf("%s/%d", host, os.Getpid()), slotsOf)
 	if err != nil {
 		return fmt.Errorf("adding this instance: %w", err)
 	}
@@ -188,12 +196,12 @@ func (s *Store) askOutcome(slot *commitSlot) (committed bool, err error) {
 	defer cancel()
 	// A transaction that has added its mark and has not ended holds this up until it does.
 	if _, err = s.work.Exec(ctx, `INSERT INTO commit_marks (instance_id, slot, mark, fence) VALUES ($1, $2, $3, true)
-		ON CONFLICT DO NOTHING`, s.slots.instance, slot.number, slot.mark+1); err != nil {
+		ON CONFLICT DO NOTHING`, s.slots.instance(), slot.number, slot.mark+1); err != nil {
 		return false, err
 	}
 	var fence bool
 	err = s.work.QueryRow(ctx, "SELECT fence FROM commit_marks WHERE instance_id = $1 AND slot = $2 AND mark = $3",
-		s.slots.instance, slot.number, slot.mark+1).Scan(&fence)
+		s.slots.instance(), slot.number, slot.mark+1).Scan(&fence)
 	if errors.Is(err, pgx.ErrNoRows) {
 		s.slots.rewound.Store(true)
 		return false, ErrRewound

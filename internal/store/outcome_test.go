@@ -111,7 +111,7 @@ func TestAFenceHoldsBackALateCommit(t *testing.T) {
 	if err != nil || committed {
 		t.Fatalf("committed %v, %v", committed, err)
 	}
-	if _, err := late.Exec(t.Context(), addMark, s.slots.instance, slot.number, slot.mark+1); err == nil {
+	if _, err := late.Exec(t.Context(), addMark, s.slots.instance(), slot.number, slot.mark+1); err == nil {
 		t.Error("the late transaction could add its mark")
 	}
 }

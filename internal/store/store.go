@@ -71,9 +71,13 @@ const (
 	connectWithin   = 5 * time.Second
 	statementWithin = 20 * time.Second
 	lockWithin      = 10 * time.Second
-	idleWithin      = 20 * time.Second
-	leaseWithin     = 3 * time.Second
-	closeWithin     = 5 * time.Second
+	// idleWithin is how long a transaction may wait for its client: an instance that is frozen
+	// amid one holds nothing for longer than its leases last.
+	idleWithin = 4 * time.Second
+	// deadWithin is how long a connection whose other end does not answer is kept.
+	deadWithin  = 20 * time.Second
+	leaseWithin = 3 * time.Second
+	closeWithin = 5 * time.Second
 )
 
 // The settings of connections. Plans must not depend on statistics, which are
@@ -102,7 +106,7 @@ func (s *Store) pool(url string, most int32, within time.Duration, settings ...m
 	for name, value := range map[string]string{
 		"application_name": "calm-pigeon", "statement_timeout": ms(within), "lock_timeout": ms(min(within, lockWithin)),
 		"idle_in_transaction_session_timeout": ms(idleWithin), "client_connection_check_interval": "5000",
-		"tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3", "tcp_user_timeout": ms(idleWithin),
+		"tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3", "tcp_user_timeout": ms(deadWithin),
 	} {
 		params[name] = value
 	}

@@ -149,6 +149,18 @@ func (s *Store) AskNow(ctx context.Context, messages []Message, now time.Time) e
 	return nil
 }
 
+// OpenAt is a message that a gateway has taken and of which more is to be heard; nil if there is none
+// among the first that are to be asked about.
+func (s *Store) OpenAt(ctx context.Context, gateway uuid.UUID) (uuid.UUID, error) {
+	found, err := query(ctx, s.hot(), scanID, `SELECT a.id FROM (
+			SELECT id FROM to_ask WHERE gateway_id = $1 ORDER BY ask_at LIMIT 1000) a
+		JOIN standings s ON s.id = a.id WHERE s.state IN ('accepted', 'enroute') LIMIT 1`, gateway)
+	if err != nil || len(found) == 0 {
+		return uuid.Nil, err
+	}
+	return found[0], nil
+}
+
 // Unwatch takes messages out of those to be asked about.
 func (s *Store) Unwatch(ctx context.Context, messages []Message) error {
 	if len(messages) == 0 {

@@ -156,7 +156,7 @@ func (s *Store) commit(ctx context.Context, t *transaction) (committed bool, err
 	}
 	b, _ := t.pending()
 	marked := false
-	b.Queue(addMark, s.slots.instance, slot.number, slot.mark+1).QueryRow(func(row pgx.Row) error { return row.Scan(&marked) })
+	b.Queue(addMark, s.slots.instance(), slot.number, slot.mark+1).QueryRow(func(row pgx.Row) error { return row.Scan(&marked) })
 	b.Queue("COMMIT")
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), commitWithin)
 	defer cancel()

@@ -4,6 +4,7 @@ package attention
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
@@ -34,6 +35,10 @@ type What string
 
 // What can want a person, the most pressing first.
 const (
+	Quarantined What = "quarantine"
+	Unkept      What = "gateway_unkept"
+	Overdue     What = "overdue"
+
 	Resting   What = "gateway_rests"
 	Silent    What = "gateway_silent"
 	Balance   What = "balance_low"
@@ -54,6 +59,9 @@ const (
 
 // Order is the order in which needs are listed.
 var Order = []What{
+	Quarantined,
+	Unkept,
+	Overdue,
 	Resting,
 	Silent,
 	Failing,
@@ -125,7 +133,7 @@ func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
 	}
 	var all []Need
 	for _, gather := range []func(context.Context, time.Time) ([]Need, error){
-		a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements, a.charges, a.fetches, a.fraud,
+		a.quarantine, a.unkept, a.gateways, a.unusual, a.batches, a.receivers, a.messages, a.strays, a.statements, a.charges, a.fetches, a.fraud,
 	} {
 		some, err := gather(ctx, now)
 		if err != nil {
@@ -139,6 +147,74 @@ func (a *Attention) Needs(ctx context.Context) ([]Need, error) {
 	})
 	a.at, a.needs = now, all
 	return all, nil
+}
+
+// quarantine tells that nothing is sent.
+func (a *Attention) quarantine(ctx context.Context, _ time.Time) ([]Need, error) {
+	q, err := a.Store.Quarantine(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return []Need{{What: Quarantined, Wrong: true, Count: 1, Since: &q.Since, Title: "Quarantine: nothing is sent",
+		Why:     sentence("the database is not as the service left it: " + q.Why),
+		Cost:    "Texts to be sent are refused; receipts are taken.",
+		Do:      "Lead the service out of it.",
+		Command: "pigeon recover", Link: "/"}}, err
+}
+
+const (
+	// unkeptLong is how long nobody may keep a gateway that has something to send.
+	unkeptLong = 15 * time.Second
+	// overdueLong is how long after its time a message may be looked after.
+	overdueLong = 5 * time.Minute
+	overdueMost = 1000
+)
+
+// unkept tells of gateways that have something to send and that nobody keeps, and of those whose
+// messages nobody looks after.
+func (a *Attention) unkept(ctx context.Context, now time.Time) ([]Need, error) {
+	if !a.Gate.Open() {
+		return nil, nil
+	}
+	waiting, err := a.Store.Unkept(ctx, now.Add(-unkeptLong), overdueMost)
+	if err != nil {
+		return nil, err
+	}
+	var all []Need
+	for _, g := range a.Roster.All() {
+		page := "/gateways/" + url.PathEscape(g.Name)
+		if w, is := waiting[g.ID]; is && g.PausedAt == nil {
+			all = append(all, Need{What: Unkept, Wrong: true, Count: int64(w.N), Gateway: g.Name, Since: &w.Since,
+				Title: "Nobody sends through " + g.Name, Why: fmt.Sprintf("%s wait, and no instance keeps the gateway.", atMost(w.N, overdueMost)),
+				Cost:    "None of them goes.",
+				Do:      "See whether instances are running, and restart one that does not answer.",
+				Command: "pigeon gateway show " + g.Name, Link: page})
+		}
+		h := a.Roster.Health(g.ID)
+		if h.RestSince != nil || g.PausedAt != nil {
+			continue
+		}
+		n, err := a.Store.Overdue(ctx, g.ID, now.Add(-overdueLong), overdueMost)
+		if err != nil {
+			return nil, err
+		}
+		if n > 0 {
+			all = append(all, Need{What: Overdue, Wrong: true, Count: int64(n), Gateway: g.Name, Title: "Messages through " + g.Name + " are not looked after",
+				Why:     fmt.Sprintf("%s were to be asked about, or given up, more than %v ago.", atMost(n, overdueMost), overdueLong),
+				Cost:    "Nobody learns what became of them.",
+				Do:      "See whether the gateway allows enough queries a second, and whether instances are running.",
+				Command: "pigeon gateway show " + g.Name, Link: page})
+		}
+	}
+	return all, nil
+}
+
+// atMost counts messages of which no more than so many were counted.
+func atMost(n, most int) string {
+	if n >= most {
+		return fmt.Sprintf("%d messages and more", most)
+	}
+	return counted(int64(n), "message")
 }
 
 // receivers tells of applications that are to be told of what happens, and are not.

@@ -379,6 +379,11 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 		}
 	}
 	unproved := c.unproved(g, reply)
+	if unproved == notYetAnswered && slices.ContainsFunc(asked, func(m *store.Message) bool { return m.State == delivery.Doubtful }) {
+		if err := c.askKnown(ctx, g, at); err != nil {
+			c.Log.Error("asking about a message that a gateway knows", "gateway", g.Name, "error", err)
+		}
+	}
 	for i, m := range asked {
 		said := c.understand(m, g, reading, each[i], unproved, at, &exchange)
 		found.add(said...)
@@ -389,6 +394,27 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 	}
 }
 
+// notYetAnswered is why an answer proves nothing from a gateway that was never asked about a
+// message that it knows.
+const notYetAnswered = "it has not yet answered the same question about a message that it knows"
+
+// askKnown lets a gateway be asked at once about a message that it has taken: what it says of
+// others is worth something after that.
+func (c *Chase) askKnown(ctx context.Context, g *roster.Gateway, now time.Time) error {
+	known, err := c.Store.OpenAt(ctx, g.ID)
+	if err != nil || known == uuid.Nil {
+		return err
+	}
+	return c.Store.Transact(ctx, func(s *store.Store) error {
+		stand, err := s.Stand(ctx, []uuid.UUID{known})
+		m, ok := stand[known]
+		if err != nil || !ok || !g.Dialect.CanAsk(m.GatewayRef) || m.AskAt != nil && !m.AskAt.After(now) {
+			return err
+		}
+		return s.AskNow(ctx, []store.Message{m}, now)
+	})
+}
+
 // unproved says why an answer that the gateway knows no such message proves
 // nothing; empty if it does prove it.
 func (c *Chase) unproved(g *roster.Gateway, reply dialect.Reply) string {
@@ -396,7 +422,7 @@ func (c *Chase) unproved(g *roster.Gateway, reply dialect.Reply) string {
 	case !g.Dialect.Recognises(reply):
 		return "any web server could have answered so"
 	case !c.Roster.HasAnswered(g):
-		return "it has not yet answered the same question about a message that it knows"
+		return notYetAnswered
 	}
 	return ""
 }

@@ -3,6 +3,7 @@ package dispatch
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -20,7 +21,8 @@ import (
 // others than passcodes.
 type leave struct {
 	requests, messages, others int
-	kept                       int // requests that are kept for passcodes
+	probing                    bool // one goes ahead to see
+	kept                       int  // requests that are kept for passcodes
 }
 
 // secondShare is the share of a second that is left to passcodes: one in so many.
@@ -140,9 +142,9 @@ func (k *keeper) may(g *roster.Gateway) (leave, time.Duration) {
 		even = time.Second
 	}
 	if byRequest {
-		return leave{n, min(n*each, most), min(others*each, most), kept}, even
+		return leave{n, min(n*each, most), min(others*each, most), probing, kept}, even
 	}
-	return leave{min(open, n), n, others, kept}, even
+	return leave{min(open, n), n, others, probing, kept}, even
 }
 
 // claimed is what was taken to be sent.
@@ -191,10 +193,14 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		c, codes, next, slot, changed, stopped, rowed = claimed{}, 0, since, store.Slot{}, nil, nil, drawn{}
 		now := k.d.Now()
 		others := free.others
+		urgent := free.messages
 		if deferring && others > 0 {
 			others = max(others, claimMost) // the next ones may have to wait too
 		}
-		found, kept, err := s.Claim(ctx, k.id, k.d.holder, now, since, free.messages, others, rows.queue)
+		if free.probing { // one that has not failed here is looked for
+			urgent, others = max(urgent, claimMost), max(others, one(others > 0)*claimMost)
+		}
+		found, kept, err := s.Claim(ctx, k.id, k.d.holder, now, since, urgent, others, rows.queue)
 		if err != nil || !kept || len(found) == 0 && rows.lines == 0 {
 			return err
 		}
@@ -216,6 +222,9 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		}
 		packer := newPacker(&g.Dialect.Submit, free.requests, free.messages)
 		others = free.others
+		if free.probing {
+			slices.SortStableFunc(found, func(a, b store.Message) int { return one(k.failed(a.ID)) - one(k.failed(b.ID)) })
+		}
 		left := [pace.Lanes]bool{} // one could not go: the next look begins with it
 		for _, m := range found {
 			if !left[m.Lane] {

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -38,6 +39,9 @@ type Dispatch struct {
 	holder  uuid.UUID
 	flaws   []roster.Flaw // that were said
 	results *gather.Gather[result, struct{}]
+
+	stalls    stalls
+	instances atomic.Pointer[[]uuid.UUID] // that are at work; nil: it is not known
 
 	mu       sync.Mutex
 	kept     map[uuid.UUID]*keeper // of ours, by gateway
@@ -108,6 +112,10 @@ func (d *Dispatch) Run(ctx context.Context) {
 	renewing, stopRenewing := context.WithCancel(context.Background())
 	recorder.Go(func() { d.renew(renewing) })
 	recorder.Go(func() { d.sweep(renewing) })
+	recorder.Go(func() { d.stalls.run(renewing) })
+	spreading, stopSpreading := context.WithCancel(ctx)
+	defer stopSpreading()
+	recorder.Go(func() { d.spread(spreading) })
 
 	tick := time.NewTicker(2 * time.Second)
 	defer tick.Stop()

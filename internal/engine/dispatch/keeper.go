@@ -78,10 +78,12 @@ type keeper struct {
 	// a place, by lane.
 	booked map[booking]time.Time
 
-	flying  flying       // messages that are claimed and whose outcome is not recorded yet
-	ending  atomic.Bool  // this instance is stopping: what has not left is put back
-	busy    atomic.Int32 // requests in flight
-	unsaved atomic.Int64 // messages whose outcome is not recorded yet
+	flying flying      // messages that are claimed and whose outcome is not recorded yet
+	ending atomic.Bool // this instance is stopping: what has not left is put back
+	// yielding: the gateway goes to another instance: what has not left is put back.
+	yielding atomic.Bool
+	busy     atomic.Int32 // requests in flight
+	unsaved  atomic.Int64 // messages whose outcome is not recorded yet
 
 	door   sync.Mutex
 	window *pace.Window
@@ -103,11 +105,13 @@ type keeper struct {
 
 	mu        sync.Mutex
 	ease      pace.Ease
-	faults    int                    // in a row
-	failedAt  map[uuid.UUID]struct{} // the messages of these
-	rests     int                    // in a row
-	restUntil time.Time              // nothing is sent before
-	restSince time.Time              // by the clock of the records; zero: it does not rest
+	faults    int                   // in a row
+	failedAt  map[uuid.UUID]failing // the messages of these
+	successes int                   // requests that the gateway did its work for
+	rests     int                   // in a row
+	restUntil time.Time             // nothing is sent before
+	restSince time.Time             // by the clock of the records; zero: it does not rest
+	restedAt  time.Time             // when it was last made to rest
 	restCause delivery.Cause
 	brokeAt   time.Time // when it last said that there is no credit
 }
@@ -121,7 +125,7 @@ func newKeeper(d *Dispatch, g *roster.Gateway) *keeper {
 		began:  time.Now(),
 		booked: map[booking]time.Time{},
 
-		failedAt: map[uuid.UUID]struct{}{},
+		failedAt: map[uuid.UUID]failing{},
 	}
 	k.adapt(g)
 	return k
@@ -162,6 +166,12 @@ func (k *keeper) run(ctx context.Context) {
 		if k.d.Gate.Outdated() {
 			pause(ctx, k.d.Lease)
 			continue
+		}
+		if !k.d.isOurs(k.id) { // should nobody else take it, it is taken all the same
+			if kept, err := k.d.Store.Kept(ctx, k.id, k.d.Lease); err != nil || kept {
+				pause(ctx, k.d.Lease/4)
+				continue
+			}
 		}
 		lease, err := k.takeLease(ctx)
 		switch {
@@ -219,6 +229,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 	log := k.d.Log.With("gateway", g.Name)
 	log.Info("keeping gateway")
 	work, stop := context.WithCancel(ctx)
+	k.yielding.Store(false)
 	k.lost.Store(&stop)
 	defer context.AfterFunc(ctx, func() { k.ending.Store(true) })()
 	var inFlight sync.WaitGroup
@@ -483,6 +494,8 @@ func (k *keeper) leave(n int) (arrived func(), not string) {
 			not = "the gateway went to another keeper"
 		case wait > 0 && k.ending.Load():
 			not = "this instance was stopping"
+		case wait > 0 && k.yielding.Load():
+			not = "the gateway went to another keeper"
 		}
 		if wait == 0 || not != "" {
 			defer k.door.Unlock()
@@ -542,7 +555,7 @@ func (k *keeper) adopt(ctx context.Context) error {
 // a submission that has begun is worth waiting for.
 func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 	n := counting(g, len(p.messages))
-	left := false
+	left, began := false, time.Now()
 	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (courier.Leaving, string) {
 		left = true
 		if early := time.Until(p.notBefore); early > 0 && !p.notBefore.IsZero() {
@@ -566,6 +579,8 @@ func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 		p.arrived()
 	}
 	r.seen = p.going
+	lesson.began, lesson.ours = began, lesson.cause == delivery.GatewayFault && k.d.stalls.since(began, time.Now())
+	k.endLonely(&r)
 	health, changed := k.learn(lesson)
 	k.unsaved.Add(int64(len(p.messages)))
 	k.busy.Add(-1) // the next may go while this one is being recorded

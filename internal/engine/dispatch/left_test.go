@@ -58,6 +58,14 @@ type running struct {
 
 func runs(t *testing.T, l *ledger, perSecond int) *running {
 	t.Helper()
+	r := runsOn(t, l, plainly, perSecond)
+	r.ledger = l
+	return r
+}
+
+// runsOn is runs with a gateway of its own dialect.
+func runsOn(t *testing.T, handler http.Handler, source string, perSecond int) *running {
+	t.Helper()
 	url := pgtest.Database(t)
 	proxy, err := pgproxy.Start(url)
 	if err != nil {
@@ -66,12 +74,12 @@ func runs(t *testing.T, l *ledger, perSecond int) *running {
 	t.Cleanup(proxy.Close)
 	_, direct := rostertest.On(t, url)
 	gateways, s := rostertest.On(t, proxy.URL)
-	server := httptest.NewServer(l)
+	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	k := rostertest.Kit(gateways, s)
 	d := &Dispatch{Kit: k, Courier: courier.New(k.Now, false), Course: &course.Course{Kit: k}, Lease: time.Second, SweepEvery: 200 * time.Millisecond}
-	r := &running{Dispatch: d, direct: direct, proxy: proxy, ledger: l}
-	r.g = rostertest.Gateway(t, gateways, plainly, roster.Settings{Address: &server.URL, PerSecond: &perSecond})
+	r := &running{Dispatch: d, direct: direct, proxy: proxy}
+	r.g = rostertest.Gateway(t, gateways, source, roster.Settings{Address: &server.URL, PerSecond: &perSecond})
 	ctx, stop := context.WithCancel(context.Background())
 	var run sync.WaitGroup
 	run.Go(func() { d.Run(ctx) })
@@ -83,11 +91,16 @@ func runs(t *testing.T, l *ledger, perSecond int) *running {
 // accept accepts n messages.
 func (r *running) accept(t *testing.T, n int, kind pace.Kind) []uuid.UUID {
 	t.Helper()
+	return r.acceptSaying(t, n, kind, "x")
+}
+
+func (r *running) acceptSaying(t *testing.T, n int, kind pace.Kind, text string) []uuid.UUID {
+	t.Helper()
 	set := make([]store.Acceptance, n)
 	all := make([]uuid.UUID, n)
 	for i := range set {
 		m := rostertest.Message(r.g, r.Now())
-		m.Kind, m.Lane = kind, kind.Lane()
+		m.Kind, m.Lane, m.Text = kind, kind.Lane(), text
 		set[i].Message, all[i] = m, m.ID
 	}
 	if _, err := r.direct.Accept(t.Context(), set); err != nil {

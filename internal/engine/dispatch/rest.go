@@ -2,7 +2,11 @@ package dispatch
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"time"
+
+	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/engine/course"
@@ -43,20 +47,26 @@ func (k *keeper) note(g *roster.Gateway, h store.Health) {
 func (k *keeper) learn(l lesson) (h store.Health, changed bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	if l.ours {
+		return h, false
+	}
 	now := time.Now()
 	rest := func(d time.Duration, cause delivery.Cause, note string) {
 		k.restUntil = later(k.restUntil, now.Add(d))
 		if k.restSince.IsZero() {
 			k.restSince = now
 		}
-		k.restCause = cause
+		k.restCause, k.restedAt = cause, now
 		since, until := k.restSince.UTC(), k.restUntil.UTC()
 		h, changed = store.Health{GatewayID: k.id, RestSince: &since, RestUntil: &until, RestCause: cause, RestNote: note}, true
 	}
 	switch l.cause {
 	case "":
-		k.forgive()
-		k.rests = 0
+		k.successes++
+		k.faults, k.rests = 0, 0
+		if len(k.failedAt) >= failingMost { // far too many to be told apart
+			clear(k.failedAt)
+		}
 		if !k.restSince.IsZero() {
 			k.restSince, k.restCause = time.Time{}, ""
 			h, changed = store.Health{GatewayID: k.id}, true
@@ -75,8 +85,14 @@ func (k *keeper) learn(l lesson) (h store.Health, changed bool) {
 		}
 		rest(closed.Wait(k.rests, 0), l.cause, l.note)
 	default:
-		if k.blame(l.at); k.faults >= faultsBeforeRest || k.rests > 0 {
-			k.rests++
+		fresh := k.blame(l.at)
+		switch {
+		case !l.began.IsZero() && l.began.Before(k.restedAt): // it began before the rest, and tells nothing of how it ended
+		case k.faults < faultsBeforeRest && k.rests == 0:
+		default:
+			if fresh || k.rests == 0 { // that it fails at what failed before shows nothing new
+				k.rests++
+			}
 			rest(resting.Wait(k.rests, 0), l.cause, l.note)
 		}
 		if l.wait != nil {
@@ -86,30 +102,75 @@ func (k *keeper) learn(l lesson) (h store.Health, changed bool) {
 	return h, changed
 }
 
-// blame counts a failure of the gateway, unless it failed at these messages before:
-// then they may be to blame. It needs the lock.
-func (k *keeper) blame(at []store.Message) {
-	fresh := len(at) == 0
-	for i := range at {
-		if _, known := k.failedAt[at[i].ID]; !known {
-			fresh = true
-		}
-	}
-	if !fresh {
-		return
-	}
-	k.faults++
-	if len(k.failedAt) < packMost*faultsBeforeRest {
-		for i := range at {
-			k.failedAt[at[i].ID] = struct{}{}
-		}
-	}
+// failing is a message at which the gateway has failed.
+type failing struct {
+	times     int
+	successes int // of the gateway, when it first failed
 }
 
-// forgive forgets failures: it works. It needs the lock.
+// blame counts a failure of the gateway, unless it failed at these messages before:
+// then they may be to blame. fresh is whether it counts. It needs the lock.
+func (k *keeper) blame(at []store.Message) (fresh bool) {
+	fresh = len(at) == 0
+	for i := range at {
+		f, known := k.failedAt[at[i].ID]
+		if !known {
+			fresh = true
+			if len(k.failedAt) >= failingMost {
+				continue
+			}
+			f.successes = k.successes
+		}
+		f.times++
+		k.failedAt[at[i].ID] = f
+	}
+	if fresh {
+		k.faults++
+	}
+	return fresh
+}
+
+// forgive forgets failures: whatever was wrong may be mended. It needs the lock.
 func (k *keeper) forgive() {
 	k.faults = 0
 	clear(k.failedAt)
+}
+
+// failed reports whether the gateway has failed at a message.
+func (k *keeper) failed(id uuid.UUID) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.failedAt[id].times > 0
+}
+
+// failingMost is how many messages are remembered at which a gateway has failed.
+const failingMost = packMost * faultsBeforeRest
+
+// lonelyMost is how often a gateway may fail at a message while it does its work for others.
+const lonelyMost = 8
+
+// endLonely ends messages at which the gateway fails time and again while it does its work for others:
+// the next try would fail too, and hold up what stands behind.
+func (k *keeper) endLonely(r *result) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for i := range r.evidence {
+		e := &r.evidence[i]
+		f := k.failedAt[e.MessageID]
+		if e.Claim == delivery.Queued && e.Cause == delivery.GatewayFault && f.times >= lonelyMost-1 && k.successes > f.successes {
+			e.Claim = delivery.Rejected
+			e.Note = fmt.Sprintf("the gateway failed at it %d times and took others meanwhile: %s", f.times+1, e.Note)
+			delete(r.steps, e.MessageID)
+			r.moves = slices.DeleteFunc(r.moves, func(m move) bool { return m.message.ID == e.MessageID })
+		}
+	}
+	if len(k.failedAt) > 0 {
+		for i := range r.evidence { // it has an end, or went
+			if e := &r.evidence[i]; e.Claim != delivery.Queued && e.Claim != delivery.Doubtful {
+				delete(k.failedAt, e.MessageID)
+			}
+		}
+	}
 }
 
 func later(a, b time.Time) time.Time {

@@ -21,6 +21,10 @@ type lesson struct {
 	cause delivery.Cause // why nothing of it was taken; empty if the gateway did its work
 	note  string
 	wait  *time.Duration // for which the gateway asked
+	// began is when the request did, and ours that this process stood still since: what it missed is
+	// no fault of the gateway.
+	began time.Time
+	ours  bool
 	// at are the messages that it answered so to, which may be what is wrong; none
 	// where it had none before it.
 	at []store.Message

@@ -71,7 +71,7 @@ func (in *Intake) Accept(
 	token string,
 ) (m store.Message, warnings []Warning, again bool, err error) {
 	d.KeyID, d.KeyLabels = key.ID, key.Labels
-	p, faults, err := in.Plan(d, smstext.Level(key.Cure), Whole)
+	p, faults, err := in.PlanAsSet(ctx, d, smstext.Level(key.Cure), Whole)
 	if unfit := in.Store.LabelsFit(ctx, p.Labels); errors.Is(unfit, store.ErrLabels) {
 		faults.Add("labels", unfit.Error(), "labels that are in use")
 	} else if err == nil {

@@ -2,6 +2,7 @@ package intake
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -134,6 +135,20 @@ const (
 	Whole Scope = iota
 	Somewhere
 )
+
+// PlanAsSet is [Intake.Plan] for a request of somebody who may have set something a moment ago
+// through another instance: before anything is refused it is looked whether something was set.
+func (in *Intake) PlanAsSet(ctx context.Context, d Draft, level smstext.Level, scope Scope) (Plan, fault.Faults, error) {
+	p, faults, err := in.Plan(d, level, scope)
+	if err == nil && len(faults) == 0 {
+		return p, faults, err
+	}
+	known := in.Roster.Changes()
+	if in.Roster.Reload(ctx) != nil || in.Roster.Changes() == known {
+		return p, faults, err
+	}
+	return in.Plan(d, level, scope)
+}
 
 // Plan looks at a draft in the light of the book and writes nothing. level is
 // how far characters may be replaced where the draft and its template do not

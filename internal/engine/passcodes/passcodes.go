@@ -321,7 +321,7 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 	}
 	language := p.say(&d, w, code, life, country, &faults)
 	d.KeyID, d.KeyLabels = key.ID, key.Labels
-	plan, more, err := p.Intake.Plan(d, smstext.Level(key.Cure), intake.Whole)
+	plan, more, err := p.Intake.PlanAsSet(ctx, d, smstext.Level(key.Cure), intake.Whole)
 	if err != nil {
 		return Issued{}, err
 	}

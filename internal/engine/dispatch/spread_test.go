@@ -1,0 +1,131 @@
+package dispatch
+
+import (
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/store"
+)
+
+// Gateways are spread evenly, and only those move that a joining instance gains or a leaving one had.
+func TestGatewaysAreSpread(t *testing.T) {
+	t.Parallel()
+	const many = 3000
+	gateways := make([]uuid.UUID, many)
+	for i := range gateways {
+		gateways[i] = store.NewID()
+	}
+	instances := []uuid.UUID{store.NewID(), store.NewID(), store.NewID(), store.NewID()}
+	counts := map[uuid.UUID]int{}
+	for _, g := range gateways {
+		before, after := chosen(g, instances[:3]), chosen(g, instances)
+		counts[after]++
+		if before != after && after != instances[3] {
+			t.Errorf("a gateway moved from one that stays to another that was there")
+		}
+	}
+	for _, id := range instances {
+		if n := counts[id]; n < many/5 || n > many/3 {
+			t.Errorf("of %d gateways one of four instances has %d", many, n)
+		}
+	}
+	if chosen(gateways[0], nil) != uuid.Nil {
+		t.Error("where nobody is at work somebody was chosen")
+	}
+}
+
+// A process that stood still is noticed by whoever asks first after it, and for what began before.
+func TestAStallIsNoticed(t *testing.T) {
+	t.Parallel()
+	var s stalls
+	now := time.Now()
+	at := func(ms int) time.Time { return now.Add(time.Duration(ms) * time.Millisecond) }
+	for ms := 0; ms <= 1000; ms += 50 {
+		s.note(at(ms))
+	}
+	if s.since(at(0), at(1010)) {
+		t.Error("it ran, and is said to have stood still")
+	}
+	if !s.since(at(900), at(9000)) {
+		t.Error("it stood still for 8 s, and nobody noticed")
+	}
+	if s.since(at(9001), at(9050)) {
+		t.Error("what began after the stall is said to have met it")
+	}
+}
+
+// What timed out as this process stood still makes no gateway rest, and of several requests that fail
+// together one doubles the rest.
+func TestOurOwnStallIsNoFaultOfTheGateway(t *testing.T) {
+	t.Parallel()
+	k, _ := alone(t, 100, 50)
+	fails := func(began time.Time, ours bool) {
+		k.learn(lesson{cause: delivery.GatewayFault, note: "no answer", began: began, ours: ours, at: []store.Message{message("+447700900123", "x")}})
+	}
+	for range 20 {
+		fails(time.Now(), true)
+	}
+	if k.resting() || k.rests != 0 {
+		t.Errorf("it rests for our own stall: %d", k.rests)
+	}
+	began := time.Now()
+	for range 20 {
+		fails(began, false)
+	}
+	if !k.resting() || k.rests != 1 {
+		t.Errorf("of 20 that failed together the rests are %d", k.rests)
+	}
+}
+
+// fussy is a gateway that fails at texts that say so, and takes all others.
+type fussy struct{ ledger }
+
+func (f *fussy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	body, _ := io.ReadAll(r.Body)
+	if strings.Contains(string(body), "poison") {
+		w.WriteHeader(http.StatusServiceUnavailable)
+		return
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.taken[string(body)]++
+	w.Write([]byte("{}"))
+}
+
+// A few messages at which a gateway always fails hold up no others, and end with its cause.
+func TestAFewThatAlwaysFailHoldUpNobody(t *testing.T) {
+	t.Parallel()
+	f := &fussy{ledger{taken: map[string]int{}}}
+	r := runsOn(t, f, "dialect: fussy\n"+
+		"submit:\n  request: {post: /s, json: '.text + .id'}\n  reply:\n    - {when: .status == 503, refused: gateway_fault}\n    - {when: .status == 200, read: '{state: \"accepted\"}'}\n", 200)
+	until(t, "the gateway is kept", func() bool { return r.Keeps(r.g.ID) })
+	poison := r.acceptSaying(t, 9, pace.Transactional, "poison")
+	until(t, "it rests", func() bool { return r.keeper(r.g.ID).resting() })
+	began := time.Now()
+	others := r.accept(t, 100, pace.Transactional)
+	until(t, "all others are accepted", func() bool { return r.states(t, others)[delivery.Accepted] == len(others) })
+	if took := time.Since(began); took > 20*time.Second {
+		t.Errorf("the others took %v", took)
+	}
+	k := r.keeper(r.g.ID)
+	k.mu.Lock()
+	for _, id := range poison { // as if it had failed at them often enough
+		failed := k.failedAt[id]
+		failed.times = lonelyMost
+		k.failedAt[id] = failed
+	}
+	k.mu.Unlock()
+	r.accept(t, 20, pace.Transactional)
+	until(t, "those that always fail have an end", func() bool { return r.states(t, poison)[delivery.Rejected] == len(poison) })
+	m, err := r.direct.Message(t.Context(), poison[0])
+	if err != nil || m.Cause != delivery.GatewayFault {
+		t.Errorf("%s, %v", m.Cause, err)
+	}
+}
