@@ -337,7 +337,11 @@ func (e *Engine) addUp(ctx context.Context) {
 func (e *Engine) prove(ctx context.Context, hour time.Time) error {
 	differences, wrong, err := e.Store.Prove(ctx, hour)
 	for _, d := range differences {
-		e.Log.Error("a tally is wrong", "hour", d.Hour, "state", d.State, "kept", d.Kept, "counted", d.Counted, "messages", wrong)
+		e.Log.Error("a tally is wrong, and counted anew", "hour", d.Hour, "gateway", d.Gateway, "state", d.State, "kept", d.Kept,
+			"counted", d.Counted, "messages", wrong)
+	}
+	if err == nil && len(differences) > 0 {
+		return e.Store.Recount(ctx, hour)
 	}
 	return err
 }

@@ -462,12 +462,46 @@ func (f Filter) grains() (hours stretch, days *stretch) {
 	return hours, nil
 }
 
-// Difference is where the kept counts of an hour do not agree with the messages.
+// Difference is where the kept counts of an hour do not agree with the messages: in one
+// combination of all that they are counted by.
 type Difference struct {
-	Hour    time.Time
-	State   delivery.State
-	Kept    int64
-	Counted int64
+	Hour      time.Time
+	Cut       int32
+	Gateway   uuid.UUID
+	State     delivery.State
+	Contested bool
+	Kept      int64
+	Counted   int64
+}
+
+// differing is what is kept of an hour ($1), and what counting its messages ($2 to $3) gives, where these
+// differ.
+const differing = `SELECT cut_id, gateway_id, state, contested, sum(kept)::bigint AS kept, sum(counted)::bigint AS counted FROM (
+		SELECT cut_id, gateway_id, state, contested, n AS kept, 0 AS counted FROM tallies WHERE grain = 'hour' AND began_at = $1
+		UNION ALL SELECT cut_id, gateway_id, state, contested, n, 0 FROM tally_deltas WHERE hour = $1
+		UNION ALL SELECT cut_id, gateway_id, state, rivals <> '', 0, 1 FROM standings WHERE id >= $2 AND id < $3) AS both_counts
+	GROUP BY 1, 2, 3, 4 HAVING sum(kept) <> sum(counted)`
+
+// Recount makes the counts of an hour what counting its messages gives. Messages whose combination is not
+// there any more get it again from their content; their labels are lost.
+func (s *Store) Recount(ctx context.Context, hour time.Time) error {
+	hour = hour.UTC().Truncate(time.Hour)
+	err := s.Transact(ctx, func(s *Store) error {
+		from, to := Floor(hour), Floor(hour.Add(time.Hour))
+		var b pgx.Batch
+		b.Queue(`INSERT INTO cuts (id, key_id, sender, country, kind, template, labels) OVERRIDING SYSTEM VALUE
+			SELECT DISTINCT ON (t.cut_id) t.cut_id, m.key_id, m.sender, m.country, m.kind, m.template, 'lost=' || t.cut_id
+			FROM standings t JOIN messages m ON m.id = t.id
+			WHERE t.id >= $1 AND t.id < $2 AND NOT EXISTS (SELECT FROM cuts c WHERE c.id = t.cut_id) ORDER BY t.cut_id
+			ON CONFLICT DO NOTHING`, from, to)
+		b.Queue(`INSERT INTO tally_deltas (hour, cut_id, gateway_id, state, contested, n)
+			SELECT $1, cut_id, gateway_id, state, contested, (counted - kept)::int FROM (`+differing+`) AS d`, hour, from, to)
+		return s.send(ctx, &b)
+	})
+	if err != nil {
+		return fmt.Errorf("counting an hour anew: %w", err)
+	}
+	return nil
 }
 
 // Prove counts the messages that were accepted in an hour, holds that against
@@ -475,26 +509,16 @@ type Difference struct {
 // the messages whose row says something else than their evidence.
 func (s *Store) Prove(ctx context.Context, hour time.Time) ([]Difference, []uuid.UUID, error) {
 	hour = hour.UTC().Truncate(time.Hour)
-	type row struct {
-		state         delivery.State
-		kept, counted int64
-	}
-	rows, err := query(ctx, s.reading(), func(rows pgx.Rows) (r row, err error) {
-		err = rows.Scan(&r.state, &r.kept, &r.counted)
-		return r, err
-	}, `SELECT state, sum(kept)::bigint, sum(counted)::bigint FROM (
-			SELECT state, n AS kept, 0 AS counted FROM tallies WHERE grain = 'hour' AND began_at = $1
-			UNION ALL SELECT state, n, 0 FROM tally_deltas WHERE hour = $1
-			UNION ALL SELECT state, 0, 1 FROM standings WHERE id >= $2 AND id < $3) AS both_counts
-		GROUP BY 1 HAVING sum(kept) <> sum(counted)`, hour, Floor(hour), Floor(hour.Add(time.Hour)))
+	rows, err := query(ctx, s.reading(), func(rows pgx.Rows) (d Difference, err error) {
+		d.Hour = hour
+		err = rows.Scan(&d.Cut, &d.Gateway, &d.State, &d.Contested, &d.Kept, &d.Counted)
+		return d, err
+	}, differing, hour, Floor(hour), Floor(hour.Add(time.Hour)))
 	if err != nil || len(rows) == 0 {
 		return nil, nil, err
 	}
-	differences := make([]Difference, len(rows))
-	states := make([]string, len(rows))
-	for i, r := range rows {
-		differences[i], states[i] = Difference{hour, r.state, r.kept, r.counted}, string(r.state)
-	}
+	differences := rows
+	states := words(rows, func(d *Difference) delivery.State { return d.State })
 	suspects, err := query(
 		ctx,
 		s.reading(),
