@@ -3,7 +3,7 @@ SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check audit fuzz chaos bench bench-core screenshots need-postgres need-chromium need-terminal need-office sheets FORCE
+.PHONY: help build demo example test check audit fuzz chaos patience bench bench-core screenshots need-postgres need-chromium need-terminal need-office sheets FORCE
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
 
@@ -73,7 +73,12 @@ fuzz: build need-postgres ## run every fuzz test for FUZZTIME, one after the oth
 
 TIMES ?= 5
 chaos: build need-postgres ## kill, freeze and cut what the service depends on, TIMES times over, with the race detector
-	go test -race ./e2e -run 'Killed|Frozen|Stopping|MonthTurns|Restarts|StartedAgain|ComesBack|Doubt' -count=$(TIMES) -timeout 60m
+	go test -race ./e2e -run 'Killed|Frozen|AreCut|Rolling|Restored|LostCommits|Stopping|MonthTurns|Restarts|StartedAgain|ComesBack|Doubt' -count=$(TIMES) -timeout 60m
+
+patience: build need-postgres need-chromium ## run all tests beside two processes that take a core each
+	@trap 'kill $$(jobs -p) 2>/dev/null' EXIT; \
+	  for n in 1 2; do sh -c 'while :; do :; done' & done; \
+	  go test ./... -count=1 -parallel 4 -timeout 40m
 
 FIGURE ?=
 bench: build need-postgres ## print measured figures; FIGURE=name for one

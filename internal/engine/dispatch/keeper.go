@@ -168,7 +168,7 @@ func (k *keeper) run(ctx context.Context) {
 			continue
 		}
 		if !k.d.isOurs(k.id) { // should nobody else take it, it is taken all the same
-			if kept, err := k.d.Store.Kept(ctx, k.id, k.d.Lease); err != nil || kept {
+			if kept, err := k.d.Store.Kept(ctx, k.id, k.d.Lease/4+500*time.Millisecond); err != nil || kept {
 				pause(ctx, k.d.Lease/4)
 				continue
 			}
