@@ -90,7 +90,7 @@ func (a *app) printRecovery(cmd *cobra.Command, r client.Recovery) error {
 		fmt.Fprintf(out, "\nGateways tell of %s that the database does not know. Their senders have an answer, so do not ask\n"+
 			"them to repeat requests: under their old Idempotency-Key they would be accepted, and go, once more.\n", counted(r.Unknown, "message"))
 	}
-	fmt.Fprintln(out, "\nAlso behind, since the copy: limits of passcodes and budgets count less than was sent, events may be told twice,")
+	fmt.Fprintln(out, "\nAlso behind, if it is a copy: limits of passcodes and budgets count less than was sent, events may be told twice,")
 	fmt.Fprintln(out, "and opt-outs, settings and keys of that time are missing.")
 	fmt.Fprintf(out, "\nWhen it is lifted %s at once.\n", queuedGo(r.Queued))
 	fmt.Fprintln(out, "Next: "+nextStep(r))

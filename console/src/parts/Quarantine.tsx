@@ -15,11 +15,13 @@ export function Quarantine() {
     refetchInterval: 30_000,
   });
   if (!data?.quarantine) return null;
+  let why = "The database is not as the service left it";
+  if (recovery?.reason === "by_hand") why = "The service was started with --quarantine";
+  else if (recovery?.why) why += `: ${recovery.why}`;
   return (
     <div className="notice wrong quarantine" role="alert">
       <p>
-        <strong>Quarantine: nothing is sent.</strong>{" "}
-        {recovery?.why ? `The database is not as the service left it: ${recovery.why}.` : "The database is not as the service left it."}
+        <strong>Quarantine: nothing is sent.</strong> {why}.
       </p>
       <p>Receipts are taken. Texts to be sent are refused until an operator leads the service out: <code>pigeon recover</code></p>
     </div>

@@ -19,6 +19,7 @@ import (
 	"calmpigeon.example/internal/core/belong"
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/fraud"
+	"calmpigeon.example/internal/core/identity"
 	"calmpigeon.example/internal/core/latency"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/engine/arrivals"
@@ -155,8 +156,12 @@ func (a *Attention) quarantine(ctx context.Context, _ time.Time) ([]Need, error)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}
+	why := "the database is not as the service left it: " + q.Why
+	if q.Reason == string(identity.ByHand) {
+		why = "the service was started with --quarantine"
+	}
 	return []Need{{What: Quarantined, Wrong: true, Count: 1, Since: &q.Since, Title: "Quarantine: nothing is sent",
-		Why:     sentence("the database is not as the service left it: " + q.Why),
+		Why:     sentence(why),
 		Cost:    "Texts to be sent are refused; receipts are taken.",
 		Do:      "Lead the service out of it.",
 		Command: "pigeon recover", Link: "/"}}, err

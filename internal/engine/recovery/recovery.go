@@ -61,7 +61,7 @@ func Recognise(ctx context.Context, s *store.Store, memory *identity.Memory, byH
 		v = identity.Judge(c)
 	}
 	if !v.Quarantine() && byHand {
-		v = identity.Verdict{Reason: identity.ByHand, Why: "it was started with --quarantine"}
+		v = identity.Verdict{Reason: identity.ByHand, Why: "the service was started with --quarantine"}
 	}
 	switch {
 	case v.Quarantine():
