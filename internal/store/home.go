@@ -157,9 +157,10 @@ func (s *Store) LastBeat(ctx context.Context) (at time.Time, err error) {
 // liveWithin is for how long an instance counts as at work after it last said so.
 const liveWithin = 7 * time.Second
 
-// LiveInstances are the instances that are at work, this one among them.
+// LiveInstances notes that this instance is at work, and lists those that are, this one among them.
 func (s *Store) LiveInstances(ctx context.Context) ([]uuid.UUID, error) {
-	return query(ctx, s.pools[2], scanID, `SELECT id FROM instances WHERE ended_at IS NULL
+	return query(ctx, s.pools[2], scanID, `WITH beat AS (UPDATE instances SET seen_at = clock_timestamp(), at_work = true WHERE id = $1)
+		SELECT id FROM instances WHERE ended_at IS NULL
 		AND (id = $1 OR seen_at > clock_timestamp() - make_interval(secs => $2) AND at_work) ORDER BY id`, s.slots.instance(), liveWithin.Seconds())
 }
 

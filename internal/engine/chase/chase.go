@@ -219,13 +219,13 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	for i := range silent {
 		m := &silent[i]
 		switch {
-		case !isOver(m, now) && m.State == delivery.Doubtful && c.Gate.Open() && schedule.MayResubmit(course.Seen(m), course.Through(g, m), now):
+		case !c.isOver(m, now) && m.State == delivery.Doubtful && c.Gate.Open() && schedule.MayResubmit(course.Seen(m), course.Through(g, m), now):
 			found.again(c.again(m, g, now))
 		case g.Dialect.CanAsk(m.GatewayRef):
 			if batch = append(batch, m); len(batch) == g.Dialect.Query.Most {
 				ask()
 			}
-		case isOver(m, now):
+		case c.isOver(m, now):
 			found.add(giveUp(m, now))
 		}
 	}
@@ -272,9 +272,10 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 }
 
 // isOver reports whether the time in which anyone might tell is over. What has an
-// end is asked about because somebody wants to, and is not given up.
-func isOver(m *store.Message, now time.Time) bool {
-	return m.GiveUpAt != nil && !now.Before(*m.GiveUpAt) && !m.State.Final()
+// end is asked about because somebody wants to, and is not given up; and in quarantine
+// and for a while after it nothing is.
+func (c *Chase) isOver(m *store.Message, now time.Time) bool {
+	return c.Gate.GivesUp(now) && m.GiveUpAt != nil && !now.Before(*m.GiveUpAt) && !m.State.Final()
 }
 
 // again lets a doubtful message go once more: through the same gateway if it
@@ -313,7 +314,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 			e := c.asked(m, at, exchange)
 			e.Note = why
 			found.add(e)
-			if isOver(m, now) {
+			if c.isOver(m, now) {
 				found.add(giveUp(m, at))
 			}
 		}
@@ -388,7 +389,7 @@ func (c *Chase) ask(ctx context.Context, g *roster.Gateway, asked []*store.Messa
 		said := c.understand(m, g, reading, each[i], unproved, at, &exchange)
 		found.add(said...)
 		final := func(e store.Evidence) bool { return e.Claim.Final() }
-		if isOver(m, now) && !slices.ContainsFunc(said, final) {
+		if c.isOver(m, now) && !slices.ContainsFunc(said, final) {
 			found.add(giveUp(m, at))
 		}
 	}

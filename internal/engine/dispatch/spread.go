@@ -13,8 +13,8 @@ import (
 // whose id, hashed with the gateway's, is the highest. When an instance joins or leaves, only those
 // gateways move that it gains or had.
 
-// spreadEvery is how often it is looked which instances are at work.
-const spreadEvery = time.Second
+// spreadEvery is how often each instance notes that it is at work, and looks which others are.
+const spreadEvery = 2 * time.Second
 
 // chosen is the instance that a gateway goes to; nil if none is at work.
 func chosen(gateway uuid.UUID, instances []uuid.UUID) (best uuid.UUID) {

@@ -5,6 +5,7 @@ package gate
 import (
 	"errors"
 	"sync/atomic"
+	"time"
 )
 
 // ErrOutdated is the error of what an instance does not do once another has migrated the database.
@@ -16,6 +17,7 @@ var ErrClosed = errors.New("the service is in quarantine: the database is not as
 // Gate is open, or closed. A nil gate is open.
 type Gate struct {
 	closed, asking, outdated atomic.Bool
+	lifted                   atomic.Int64 // when the last quarantine was, in nanoseconds of the Unix time
 	// Rewound reports whether the database lacks what was committed, before anybody has acted
 	// on it; nil: it never does.
 	Rewound func() bool
@@ -29,6 +31,19 @@ func (g *Gate) Open() bool {
 // Asks reports whether gateways may be asked about messages: always, but in a quarantine in
 // which nobody has let them be asked.
 func (g *Gate) Asks() bool { return g.Open() || g.asking.Load() && !g.Outdated() }
+
+// settling is how long after a quarantine nothing is given up: what was doubtful in it goes again,
+// or is asked about, as if its doubt had begun when it was lifted.
+const settling = 15 * time.Minute
+
+// Lifted notes when the last quarantine was lifted.
+func (g *Gate) Lifted(at time.Time) { g.lifted.Store(at.UnixNano()) }
+
+// GivesUp reports whether messages may be given up of which nobody has told anything: not in
+// quarantine, nor for a while after it.
+func (g *Gate) GivesUp(now time.Time) bool {
+	return g == nil || g.Open() && now.Sub(time.Unix(0, g.lifted.Load())) > settling
+}
 
 // Set opens or closes the gate; asking is whether gateways are asked while it is closed.
 func (g *Gate) Set(closed, asking bool) {

@@ -23,10 +23,9 @@ import (
 )
 
 const (
-	// beatEvery is how often an instance notes that it is at work.
-	beatEvery = 2 * time.Second
-	// aliveWithin is how long it is watched whether another instance is at work.
-	aliveWithin = 3 * beatEvery
+	// aliveWithin is how long it is watched whether another instance is at work: each notes that it
+	// is every two seconds.
+	aliveWithin, aliveLook = 6 * time.Second, 500 * time.Millisecond
 	// guardEvery is how often it is looked whether the database was rewound, or leads elsewhere.
 	guardEvery = 200 * time.Millisecond
 	// doubtMost is how many messages become doubtful in one transaction.
@@ -79,7 +78,7 @@ func othersWork(ctx context.Context, s *store.Store) (bool, error) {
 		select {
 		case <-ctx.Done():
 			return false, ctx.Err()
-		case <-time.After(beatEvery / 4):
+		case <-time.After(aliveLook):
 		}
 		var last time.Time
 		if last, err = s.LastBeat(ctx); last.After(first) {
@@ -93,8 +92,12 @@ func othersWork(ctx context.Context, s *store.Store) (bool, error) {
 func (r *Recovery) Enter(ctx context.Context) error {
 	q, err := r.Store.Quarantine(ctx)
 	if errors.Is(err, store.ErrNotFound) {
+		last, err := r.Store.LastQuarantine(ctx)
+		if err == nil {
+			r.Gate.Lifted(*last.LiftedAt)
+		}
 		r.Gate.Set(false, false)
-		return nil
+		return noneIsFine(err)
 	}
 	if err != nil {
 		return err
@@ -105,24 +108,25 @@ func (r *Recovery) Enter(ctx context.Context) error {
 	return nil
 }
 
-// Run notes that this instance is at work, and watches that the database stays as it was left, until
-// ctx ends.
+func noneIsFine(err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// Run watches that the database stays as it was left, until ctx ends.
 func (r *Recovery) Run(ctx context.Context) {
-	guard, beat := time.NewTicker(guardEvery), time.NewTicker(beatEvery)
+	guard := time.NewTicker(guardEvery)
 	defer guard.Stop()
-	defer beat.Stop()
 	said := time.Time{}
 	for {
-		var err error
 		select {
 		case <-ctx.Done():
 			return
-		case <-beat.C:
-			err = r.Store.Beat(ctx)
 		case <-guard.C:
-			err = r.guard(ctx)
 		}
-		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
+		if err := r.guard(ctx); err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
 			said = time.Now()
 			r.Log.Error("watching that the database stays as it was left", "error", err)
 		}
@@ -151,6 +155,9 @@ func (r *Recovery) guard(ctx context.Context) error {
 // what was queued is not yet doubtful.
 func (r *Recovery) Look(ctx context.Context, quarantined, asking, prepared bool) error {
 	was := !r.Gate.Open()
+	if !quarantined && was {
+		r.Gate.Lifted(r.Now())
+	}
 	if !r.Store.Rewound() {
 		r.Gate.Set(quarantined, asking)
 	}
@@ -409,6 +416,7 @@ func (r *Recovery) Lift(ctx context.Context, by string) error {
 	if err := r.Store.LiftQuarantine(ctx, by); err != nil {
 		return err
 	}
+	r.Gate.Lifted(r.Now())
 	r.Gate.Set(false, false)
 	for _, g := range r.Roster.All() {
 		r.Bells.Ring(g.ID, false)
