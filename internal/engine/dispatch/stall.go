@@ -10,7 +10,7 @@ import (
 // gateway answered long ago. That is no fault of the gateway.
 
 const (
-	stallTick = 50 * time.Millisecond
+	stallTick = 250 * time.Millisecond
 	// stallLeast is how much later than it should a tick comes after a stall.
 	stallLeast = 400 * time.Millisecond
 )

@@ -27,7 +27,7 @@ const (
 	// is every two seconds.
 	aliveWithin, aliveLook = 6 * time.Second, 500 * time.Millisecond
 	// guardEvery is how often it is looked whether the database was rewound, or leads elsewhere.
-	guardEvery = 200 * time.Millisecond
+	guardEvery = 500 * time.Millisecond
 	// doubtMost is how many messages become doubtful in one transaction.
 	doubtMost = 1000
 )
