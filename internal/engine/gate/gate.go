@@ -9,10 +9,12 @@ import (
 )
 
 // ErrOutdated is the error of what an instance does not do once another has migrated the database.
-var ErrOutdated = errors.New("the database was migrated to a schema that this version does not know: end this instance, and start the newer version")
+var ErrOutdated = errors.New("the database was migrated to a schema that this version does not know: " +
+	"end this instance, and start the newer version")
 
 // ErrClosed is the error of what is not done in quarantine.
-var ErrClosed = errors.New("the service is in quarantine: the database is not as it was left, and nothing is sent until pigeon recover has led through it")
+var ErrClosed = errors.New("the service is in quarantine: the database is not as it was left, " +
+	"and nothing is sent until pigeon recover has led through it")
 
 // Gate is open, or closed. A nil gate is open.
 type Gate struct {
@@ -27,6 +29,9 @@ type Gate struct {
 func (g *Gate) Open() bool {
 	return g == nil || !g.closed.Load() && !g.outdated.Load() && (g.Rewound == nil || !g.Rewound())
 }
+
+// Closed reports whether a quarantine stands, as far as this instance knows.
+func (g *Gate) Closed() bool { return g != nil && g.closed.Load() }
 
 // Asks reports whether gateways may be asked about messages: always, but in a quarantine in
 // which nobody has let them be asked.

@@ -154,7 +154,7 @@ func (r *Recovery) guard(ctx context.Context) error {
 // Look takes up a quarantine that another instance began or lifted. The gate stays closed while
 // what was queued is not yet doubtful.
 func (r *Recovery) Look(ctx context.Context, quarantined, asking, prepared bool) error {
-	was := !r.Gate.Open()
+	was := r.Gate.Closed() // that it is outdated, or rewound, is another matter
 	if !quarantined && was {
 		r.Gate.Lifted(r.Now())
 	}
