@@ -3,7 +3,7 @@ SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check audit fuzz chaos patience bench bench-core screenshots need-postgres need-chromium need-terminal need-office sheets FORCE
+.PHONY: help build demo example test check audit fuzz chaos patience bench bench-core screenshots need-postgres need-pooler need-chromium need-terminal need-office sheets FORCE
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
 
@@ -22,6 +22,11 @@ need-postgres:
 	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || { \
 	  echo "Installing PostgreSQL"; \
 	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends postgresql >/dev/null; }
+
+need-pooler:
+	@command -v pgbouncer >/dev/null || [ -x /usr/sbin/pgbouncer ] || { \
+	  echo "Installing PgBouncer"; \
+	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends pgbouncer >/dev/null; }
 
 need-chromium:
 	@command -v chromium >/dev/null || { \
@@ -45,7 +50,7 @@ demo: build need-postgres ## start everything with demo data, and stay up
 example: build need-postgres ## play the whole scenario in a fresh place and check it
 	bin/pigeon demo --example
 
-test: build need-postgres need-chromium ## run all tests
+test: build need-postgres need-pooler need-chromium ## run all tests
 	go test ./... -count=1 -parallel 4 -timeout 20m
 
 sheets: build need-postgres need-office ## hold lists and results against a spreadsheet program, in several locales
@@ -75,7 +80,7 @@ TIMES ?= 5
 chaos: build need-postgres ## kill, freeze and cut what the service depends on, TIMES times over, with the race detector
 	go test -race ./e2e -run 'Killed|Frozen|AreCut|Rolling|Restored|LostCommits|Stopping|MonthTurns|Restarts|StartedAgain|ComesBack|Doubt' -count=$(TIMES) -timeout 60m
 
-patience: build need-postgres need-chromium ## run all tests beside two processes that take a core each
+patience: build need-postgres need-pooler need-chromium ## run all tests beside two processes that take a core each
 	@trap 'kill $$(jobs -p) 2>/dev/null' EXIT; \
 	  for n in 1 2; do sh -c 'while :; do :; done' & done; \
 	  go test ./... -count=1 -parallel 4 -timeout 40m

@@ -59,7 +59,7 @@ func (h *house) build(ctx context.Context, s settings, flags ...string) error {
 	if err := os.Chmod(folder, 0o755); err != nil { // the server runs as another user
 		return err
 	}
-	if h.server, err = postgres.Start(ctx, folder, postgres.Options{}); err != nil {
+	if h.server, err = postgres.Start(ctx, folder, postgres.Options{Packaged: s.packaged}); err != nil {
 		return err
 	}
 	h.clean = append(h.clean, h.server.Stop)

@@ -41,6 +41,8 @@ type settings struct {
 	lives   int    // how many; 0: as usual
 	hold    bool   // stay before everything is taken down, to look at it
 	profile string // where to write the service's processor profile; empty: nowhere
+	// packaged measures on a PostgreSQL as Debian sets it up, with nothing set.
+	packaged bool
 }
 
 func (s settings) count(usual int) int {
@@ -65,6 +67,7 @@ var measures = []measure{
 	{[]string{"events_out"}, eventsOut},
 	{[]string{"life_told"}, livesTold},
 	{[]string{"idle"}, idle},
+	{[]string{"packaged_idle", "packaged_life_single", "packaged_life_list"}, onPackaged},
 	{[]string{"sheet_million", "sheet_million_memory", "batch_through", "result_million", "result_million_memory"}, sheetMillion},
 	{[]string{"sheet_million_xlsx", "sheet_million_xlsx_memory"}, sheetMillionXLSX},
 	{[]string{"batch_pace_used", "batch_pace_exceeded", "pause_takes"}, batchPace},

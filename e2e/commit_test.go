@@ -209,4 +209,7 @@ func TestRollingRestarts(t *testing.T) {
 	if twice := h.twice(); twice != nil {
 		t.Errorf("twice: %v", twice)
 	}
+	if errs := pgtest.Errors(t, h.database); len(errs) > 0 {
+		t.Errorf("PostgreSQL logs %d errors, %q the first", len(errs), errs[0])
+	}
 }

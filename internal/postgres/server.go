@@ -30,6 +30,9 @@ type Options struct {
 	// Volatile gives up durability for speed. For tests, whose database dies
 	// with them.
 	Volatile bool
+	// Packaged makes the server as Debian's pg_createcluster does, with nothing set but where it
+	// listens: what others bring along.
+	Packaged bool
 	// Port to listen on; 0 takes a free one.
 	Port int
 }
@@ -43,6 +46,7 @@ type Server struct {
 	cmd    *exec.Cmd
 	ended  chan error
 	port   int
+	role   string // the superuser
 	word   string
 	over   bool                                      // it ended and was not started again
 	again  func(ctx context.Context, port int) error // starts it where it was
@@ -68,8 +72,8 @@ func binaries() (string, error) {
 	return filepath.Dir(slices.MaxFunc(found, func(a, b string) int { return version(a) - version(b) })), nil
 }
 
-// runAs is the user the server runs as: postgres refuses root.
-func runAs() (*syscall.Credential, error) {
+// RunAs is the user the server runs as: postgres refuses root.
+func RunAs() (*syscall.Credential, error) {
 	if os.Geteuid() != 0 {
 		return nil, nil
 	}
@@ -90,16 +94,23 @@ func Start(ctx context.Context, folder string, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	who, err := runAs()
+	who, err := RunAs()
 	if err != nil {
 		return nil, err
 	}
 	if folder, err = filepath.Abs(folder); err != nil {
 		return nil, err
 	}
-	s := &Server{folder: folder, ended: make(chan error, 1)}
+	s := &Server{folder: folder, ended: make(chan error, 1), role: "pigeon"}
+	if o.Packaged { // it is called as its owner is
+		owner, err := user.LookupId(ownerOf(who))
+		if err != nil {
+			return nil, err
+		}
+		s.role = owner.Username
+	}
 	data := filepath.Join(folder, "postgres")
-	if err := s.prepare(ctx, bin, data, who); err != nil {
+	if err := s.prepare(ctx, bin, data, who, o.Packaged); err != nil {
 		return nil, err
 	}
 	if err := stopLeftover(ctx, bin, data, who); err != nil {
@@ -123,7 +134,7 @@ func Start(ctx context.Context, folder string, o Options) (*Server, error) {
 
 // prepare makes the data folder: complete under another name first, so that a
 // folder that is there is whole.
-func (s *Server) prepare(ctx context.Context, bin, data string, who *syscall.Credential) error {
+func (s *Server) prepare(ctx context.Context, bin, data string, who *syscall.Credential, packaged bool) error {
 	wordFile := filepath.Join(s.folder, "postgres-password")
 	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); err == nil {
 		word, err := os.ReadFile(wordFile)
@@ -159,13 +170,37 @@ func (s *Server) prepare(ctx context.Context, bin, data string, who *syscall.Cre
 			}
 		}
 	}
-	init := command(ctx, who, filepath.Join(bin, "initdb"), "--pgdata", fresh, "--username", "pigeon", "--encoding", "UTF8",
-		"--locale", "C.UTF-8", "--auth", "scram-sha-256", "--pwfile", initFile)
+	initdb := []string{"--username", s.role, "--encoding", "UTF8", "--locale", "C.UTF-8", "--auth", "scram-sha-256", "--pwfile", initFile}
+	init := command(ctx, who, filepath.Join(bin, "initdb"), append([]string{"--pgdata", fresh}, initdb...)...)
+	if packaged {
+		init = s.createCluster(ctx, bin, fresh, who, initdb)
+	}
 	if out, err := init.CombinedOutput(); err != nil {
-		return fmt.Errorf("initdb in %s: %w\n%s", fresh, err, hint(out, s.folder))
+		return fmt.Errorf("%s in %s: %w\n%s", filepath.Base(init.Path), fresh, err, hint(out, s.folder))
 	}
 	return os.Rename(fresh, data)
 }
+
+// createCluster is the command of Debian that makes a server's data and its configuration.
+func (s *Server) createCluster(ctx context.Context, bin, data string, who *syscall.Credential, initdb []string) *exec.Cmd {
+	version := filepath.Base(filepath.Dir(bin))
+	args := append([]string{"--user", ownerOf(who), "--datadir", data, "--start-conf", "manual", "--logfile", filepath.Join(s.folder, "cluster.log"),
+		version, "packaged", "--"}, initdb[2:]...)
+	create := command(ctx, nil, "pg_createcluster", args...)
+	create.Env = append(os.Environ(), "PG_CLUSTER_CONF_ROOT="+s.configured())
+	return create
+}
+
+// ownerOf is the number of the user who owns the server's data.
+func ownerOf(who *syscall.Credential) string {
+	if who == nil {
+		return strconv.Itoa(os.Geteuid())
+	}
+	return strconv.Itoa(int(who.Uid))
+}
+
+// configured is where Debian's programs put the configuration of a packaged server.
+func (s *Server) configured() string { return filepath.Join(s.folder, "configuration") }
 
 func hint(out []byte, folder string) []byte {
 	if bytes.Contains(out, []byte("Permission denied")) {
@@ -227,7 +262,16 @@ func (s *Server) start(ctx context.Context, bin, data string, who *syscall.Crede
 	}
 	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(port),
 		"-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "log_destination=stderr",
+		"-c", "log_line_prefix=%m [%p] %d ",
 		"-c", "max_connections=200", "-c", "shared_buffers=" + buffers(), "-c", "wal_compression=on", "-c", "jit=off"}
+	if o.Packaged {
+		settings, err := filepath.Glob(filepath.Join(s.configured(), "*", "packaged", "postgresql.conf"))
+		if err != nil || len(settings) == 0 {
+			return fmt.Errorf("pg_createcluster left no postgresql.conf in %s", s.configured())
+		}
+		args = []string{"-D", data, "-c", "config_file=" + settings[0], "-c", "data_directory=" + data, "-c", "port=" + strconv.Itoa(port),
+			"-c", "unix_socket_directories=", "-c", "ssl=off"} // its key is for members of a group only
+	}
 	if o.Volatile {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
@@ -271,7 +315,7 @@ func (s *Server) start(ctx context.Context, bin, data string, who *syscall.Crede
 }
 
 func (s *Server) url(database string) string {
-	return fmt.Sprintf("postgres://pigeon:%s@127.0.0.1:%d/%s?sslmode=disable", s.word, s.port, database)
+	return fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", s.role, s.word, s.port, database)
 }
 
 // await waits until the server answers, and makes our database.
@@ -360,6 +404,21 @@ func (s *Server) Keep(ctx context.Context, log *slog.Logger) error {
 			pause = min(2*pause, restartMost)
 		}
 	}
+}
+
+// Errors are the lines of the server's log that tell of errors in one of its databases.
+func (s *Server) Errors(database string) ([]string, error) {
+	log, err := os.ReadFile(filepath.Join(s.folder, "postgres.log"))
+	if err != nil {
+		return nil, err
+	}
+	var errs []string
+	for line := range strings.Lines(string(log)) {
+		if strings.Contains(line, " "+database+" ERROR:") {
+			errs = append(errs, strings.TrimSpace(line))
+		}
+	}
+	return errs, nil
 }
 
 // Port is where it listens.

@@ -392,7 +392,7 @@ const updateStandings = `WITH written AS (UPDATE standings_%M s SET gateway_id =
 		$11::int[], $12::bytea[], $13::int[], $15::bigint[]) AS n (id, gateway_id, state, cause, rivals, attempts, changed_at, settled_at,
 			price_micros, currency, repeats, digest, version, avoidable_micros)
 	WHERE s.id = n.id AND s.version = n.version RETURNING 1)
-	SELECT all_written(count(*), $14) FROM written`
+	SELECT FROM written HAVING count(*) = $14`
 
 // queueStandings writes where messages stand, unless any of them is not as it
 // was read.
@@ -419,7 +419,7 @@ func queueStandings(b *pgx.Batch, m month, set []Message) {
 		column(set, func(m *Message) int32 { return m.version }),
 		len(set),
 		column(set, func(m *Message) *int64 { return orNone(m.Avoidable) }),
-	)
+	).Exec(allWritten)
 }
 
 func (c *changes) queue(b *pgx.Batch) {

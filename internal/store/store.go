@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -80,6 +81,14 @@ const (
 	closeWithin = 5 * time.Second
 )
 
+// The most connections of an instance: for messages on their way, for what people look at and set,
+// and for leases.
+const (
+	workMost   = 12
+	readMost   = 12
+	leasesMost = 3
+)
+
 // The settings of connections. Plans must not depend on statistics, which are
 // not there yet in a month that has just begun: what finds messages finds them
 // by an index, whatever the planner believes of the size of a table. What is switched
@@ -97,21 +106,29 @@ func (s *Store) pool(url string, most int32, within time.Duration, settings ...m
 		return nil, err
 	}
 	config.MaxConns = most
-	config.AfterConnect = s.recognise
 	s.address = addressOf(config.ConnConfig)
 	config.MaxConnIdleTime = 5 * time.Minute
 	config.ConnConfig.ConnectTimeout = connectWithin
+	config.ConnConfig.RuntimeParams["application_name"] = "calm-pigeon"
 	ms := func(d time.Duration) string { return strconv.FormatInt(d.Milliseconds(), 10) }
-	params := config.ConnConfig.RuntimeParams
-	for name, value := range map[string]string{
-		"application_name": "calm-pigeon", "statement_timeout": ms(within), "lock_timeout": ms(min(within, lockWithin)),
+	all := map[string]string{
+		"statement_timeout": ms(within), "lock_timeout": ms(min(within, lockWithin)),
 		"idle_in_transaction_session_timeout": ms(idleWithin), "client_connection_check_interval": "5000",
 		"tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3", "tcp_user_timeout": ms(deadWithin),
-	} {
-		params[name] = value
 	}
 	for _, set := range settings {
-		maps.Copy(params, set)
+		maps.Copy(all, set)
+	}
+	var set strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		fmt.Fprintf(&set, "SET %s = '%s';", name, all[name])
+	}
+	config.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
+		// Not as startup parameters: a connection pooler refuses those, or keeps them back.
+		if _, err := c.PgConn().Exec(ctx, set.String()).ReadAll(); err != nil {
+			return fmt.Errorf("setting up a connection to the database: %w", err)
+		}
+		return s.recognise(ctx, c)
 	}
 	return pgxpool.NewWithConfig(context.Background(), config)
 }
@@ -156,9 +173,9 @@ func OpenMigrated(ctx context.Context, url string, now time.Time) (*Store, error
 		db, err = door(p)
 		return db
 	}
-	s.begin = open(12, statementWithin, byIndex, once)
-	s.db = open(12, statementWithin, byIndex, anew)
-	s.leases = open(3, leaseWithin)
+	s.begin = open(workMost, statementWithin, byIndex, once)
+	s.db = open(readMost, statementWithin, byIndex, anew)
+	s.leases = open(leasesMost, leaseWithin)
 	if err == nil {
 		s.work = s.pools[0]
 		err = s.enrol(ctx)
@@ -187,6 +204,9 @@ func MigrateTo(ctx context.Context, url string, check bool) (from, to int64, err
 		return 0, 0, fmt.Errorf("reading the address of the database: %w", err)
 	}
 	config.ConnectTimeout = connectWithin
+	if err := checkPooler(ctx, config); err != nil {
+		return 0, 0, fmt.Errorf("connecting to the database: %w", err)
+	}
 	db := stdlib.OpenDB(*config)
 	defer db.Close()
 	locker, err := lock.NewPostgresSessionLocker()
@@ -300,7 +320,7 @@ func (s *Store) send(ctx context.Context, b *pgx.Batch) error {
 	}
 	return s.Transact(ctx, func(s *Store) error {
 		for _, q := range b.QueuedQueries { // each run sends queries of its own
-			s.tx.writes.Queue(q.SQL, q.Arguments...)
+			s.tx.writes.Queue(q.SQL, q.Arguments...).Fn = q.Fn
 		}
 		return nil
 	})

@@ -687,6 +687,9 @@ func TestWritingWhatOthersHaveWrittenMeanwhile(t *testing.T) {
 			}
 		})
 	}
+	if errs := pgtest.Errors(t, s.pools[0].Config().ConnString()); len(errs) > 0 {
+		t.Errorf("it is expected, and yet PostgreSQL logs errors: %q", errs)
+	}
 }
 
 // Exchanges come out of their packs as they went in, whatever their bodies are,

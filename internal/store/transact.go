@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql/driver"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -79,10 +80,22 @@ const (
 	deadlockDetected     = "40P01"
 )
 
+// errOvertaken means that another transaction wrote meanwhile what this one has read. It is
+// found here and not raised by the server: it is expected, and would fill the server's log.
+var errOvertaken = errors.New("the records are not as they were read")
+
+// allWritten is for a statement that returns one row where it wrote all that it should.
+func allWritten(tag pgconn.CommandTag) error {
+	if tag.RowsAffected() == 0 {
+		return errOvertaken
+	}
+	return nil
+}
+
 // overtaken reports whether a transaction failed for what another did meanwhile.
 func overtaken(err error) bool {
 	var pg *pgconn.PgError
-	return errors.As(err, &pg) && (pg.Code == serializationFailure || pg.Code == deadlockDetected)
+	return errors.Is(err, errOvertaken) || errors.As(err, &pg) && (pg.Code == serializationFailure || pg.Code == deadlockDetected)
 }
 
 // locking is appended to a statement whose rows are going to be written in this
@@ -155,12 +168,19 @@ func (s *Store) commit(ctx context.Context, t *transaction) (committed bool, err
 		return false, ctx.Err()
 	}
 	b, _ := t.pending()
+	checked := slices.ContainsFunc(b.QueuedQueries, hasCheck)
 	marked := false
 	b.Queue(addMark, s.slots.instance(), slot.number, slot.mark+1).QueryRow(func(row pgx.Row) error { return row.Scan(&marked) })
-	b.Queue("COMMIT")
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), commitWithin)
 	defer cancel()
-	err = t.conn.SendBatch(last, b).Close()
+	if checked { // COMMIT may go only when the answers to the checks are known
+		err = t.conn.SendBatch(last, b).Close()
+		b = &pgx.Batch{}
+	}
+	if err == nil {
+		b.Queue("COMMIT")
+		err = t.conn.SendBatch(last, b).Close()
+	}
 	if err == nil {
 		if marked {
 			s.slots.rise(slot)
@@ -172,7 +192,7 @@ func (s *Store) commit(ctx context.Context, t *transaction) (committed bool, err
 		return true, nil
 	}
 	var refused *pgconn.PgError
-	if errors.As(err, &refused) && !endsSession(refused) || pgconn.SafeToRetry(err) {
+	if errors.Is(err, errOvertaken) || errors.As(err, &refused) && !endsSession(refused) || pgconn.SafeToRetry(err) {
 		s.slots.free <- slot
 		return false, s.missed(err)
 	}
@@ -192,6 +212,9 @@ func (t *transaction) pending() (*pgx.Batch, int) {
 	return b, b.Len()
 }
 
+// hasCheck reports whether the answer to a statement decides whether the transaction may commit.
+func hasCheck(q *pgx.QueuedQuery) bool { return q.Fn != nil }
+
 // flush sends what is pending.
 func (t *transaction) flush(ctx context.Context) error {
 	b, n := t.pending()
@@ -209,8 +232,14 @@ func (t *transaction) Query(ctx context.Context, sql string, args ...any) (pgx.R
 	}
 	b.Queue(sql, args...)
 	results := t.conn.SendBatch(ctx, b)
-	for range before {
-		if _, err := results.Exec(); err != nil {
+	for _, q := range b.QueuedQueries[:before] {
+		var err error
+		if hasCheck(q) {
+			err = q.Fn(results)
+		} else {
+			_, err = results.Exec()
+		}
+		if err != nil {
 			results.Close()
 			return nil, err
 		}

@@ -10,6 +10,8 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
+
 	"calmpigeon.example/internal/postgres"
 )
 
@@ -85,6 +87,20 @@ func database(t testing.TB, as string) string {
 		t.Fatal(err)
 	}
 	return url
+}
+
+// Errors are the errors that the server has logged about a database of a test.
+func Errors(t testing.TB, databaseURL string) []string {
+	t.Helper()
+	config, err := pgx.ParseConfig(databaseURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	errs, err := server.Errors(config.Database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return errs
 }
 
 func letters(r rune) rune {
