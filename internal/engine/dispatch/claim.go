@@ -3,7 +3,6 @@ package dispatch
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -183,14 +182,13 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	since := from.since(time.Now(), rows.queue)
 	next := since
 	var c claimed
-	var slot store.Slot
 	var changed, stopped []store.Message
 	codes := 0
 	paced := k.d.Roster.Book().Paced
 	var rowed drawn
 	flight := k.flying.begin()
 	err := k.d.Store.Transact(ctx, func(s *store.Store) error {
-		c, codes, next, slot, changed, stopped, rowed = claimed{}, 0, since, store.Slot{}, nil, nil, drawn{}
+		c, codes, next, changed, stopped, rowed = claimed{}, 0, since, nil, nil, drawn{}
 		now := k.d.Now()
 		others := free.others
 		urgent := free.messages
@@ -223,7 +221,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		packer := newPacker(&g.Dialect.Submit, free.requests, free.messages)
 		others = free.others
 		if free.probing {
-			slices.SortStableFunc(found, func(a, b store.Message) int { return one(k.failed(a.ID)) - one(k.failed(b.ID)) })
+			k.arrangeForProbe(found)
 		}
 		left := [pace.Lanes]bool{} // one could not go: the next look begins with it
 		for _, m := range found {
@@ -242,6 +240,9 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 				left[m.Lane] = true
 			}
 		}
+		if free.probing { // they are not in the order of the queue
+			next = since
+		}
 		packer.kept = free.kept
 		rowed, err = k.draw(ctx, s, rows, others, packer)
 		if err != nil {
@@ -259,11 +260,10 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 			return err
 		}
 		k.planning.Lock()
-		limited, width := k.quota.limited(), k.quota.width()
+		limited, slot := k.quota.limited(), k.quota.slot(now, c.counted(g))
 		k.planning.Unlock()
-		if n := c.counted(g); n > 0 && limited {
-			slot = store.Slot{Slot: now, N: n, Width: width}
-			if err := s.NoteWent(ctx, k.id, store.Slot{Slot: now.Truncate(width), N: n, Width: width}); err != nil {
+		if slot.N > 0 && limited {
+			if err := s.NoteWent(ctx, k.id, slot); err != nil {
 				return err
 			}
 		}
@@ -302,9 +302,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 	if codes > 0 {
 		k.codes = time.Now()
 	}
-	if slot.N > 0 {
-		k.quota.take(slot.Slot, slot.N)
-	}
+	k.quota.claim(c.counted(g))
 	k.d.Course.Announce(changed)
 	k.d.Course.Announce(stopped)
 	if rowed.done != nil {

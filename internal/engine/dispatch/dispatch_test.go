@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -203,21 +204,27 @@ func TestPack(t *testing.T) {
 	}
 }
 
+// pass lets n be claimed and arrive.
+func (q *quota) pass(now time.Time, n int) {
+	q.claim(n)
+	q.arrive(now, n)
+}
+
 func TestQuota(t *testing.T) {
 	now := time.Date(2026, 11, 15, 7, 40, 0, 0, time.UTC)
 	q := quota{perMinute: 5, perDay: 8}
 	if n, wait := q.free(now, 10, 0); n != 5 || wait != 0 {
 		t.Errorf("at first %d are free, wait %v", n, wait)
 	}
-	q.take(now, 3)
-	q.take(now.Add(500*time.Millisecond), 2)
+	q.pass(now, 3)
+	q.pass(now.Add(500*time.Millisecond), 2)
 	if n, wait := q.free(now.Add(30*time.Second), 10, 0); n != 0 || wait != 31*time.Second {
 		t.Errorf("in the same minute %d are free after %v", n, wait)
 	}
 	if n, _ := q.free(now.Add(62*time.Second), 10, 0); n != 3 {
 		t.Errorf("a minute later %d are free, want the 3 that are left of the day", n)
 	}
-	q.take(now.Add(62*time.Second), 3)
+	q.pass(now.Add(62*time.Second), 3)
 	if n, wait := q.free(now.Add(5*time.Minute), 10, 0); n != 0 || wait < 23*time.Hour {
 		t.Errorf("the day is used up, and %d are free after %v", n, wait)
 	}
@@ -226,14 +233,74 @@ func TestQuota(t *testing.T) {
 	}
 }
 
+// However late what was claimed arrives, in no minute do more arrive than are allowed: here by their own
+// times, at random, with keepers that end and others that know only what is written down.
+func TestQuotaCountsArrivals(t *testing.T) {
+	t.Parallel()
+	const perMinute, late = 20, 9 * time.Second
+	seed := uint64(time.Now().UnixNano())
+	random := rand.New(rand.NewPCG(seed, 1))
+	now := time.Date(2026, 11, 15, 7, 40, 30, 0, time.UTC)
+	type flight struct {
+		n  int
+		at time.Time // when it arrives; zero: it does not go
+	}
+	q := quota{perMinute: perMinute}
+	var written []store.Slot
+	var flying []flight
+	var arrivals []time.Time
+	claimed := 0
+	for range 20_000 {
+		now = now.Add(time.Duration(random.IntN(300)) * time.Millisecond)
+		flying = slices.DeleteFunc(flying, func(f flight) bool {
+			switch {
+			case f.at.IsZero():
+				q.forgo(f.n)
+			case f.at.After(now):
+				return false
+			default:
+				q.arrive(now, f.n)
+				for range f.n {
+					arrivals = append(arrivals, f.at)
+				}
+			}
+			return true
+		})
+		if len(flying) == 0 && random.IntN(200) == 0 { // another keeper
+			slots := slices.Clone(written)
+			q = quota{perMinute: perMinute}
+			q.inherit(slots, late, now)
+		}
+		if n, _ := q.free(now, 1+random.IntN(perMinute), 0); n > 0 {
+			written = append(written, q.slot(now, n))
+			q.claim(n)
+			claimed += n
+			f := flight{n: n}
+			if random.IntN(10) > 0 {
+				f.at = now.Add(time.Duration(random.Int64N(int64(late))))
+			}
+			flying = append(flying, f)
+		}
+	}
+	slices.SortFunc(arrivals, time.Time.Compare)
+	for i := perMinute; i < len(arrivals); i++ {
+		if span := arrivals[i].Sub(arrivals[i-perMinute]); span < minute {
+			t.Fatalf("seed %d: %d arrived within %v", seed, perMinute+1, span)
+		}
+	}
+	if least := 20_000 * 150 / 60_000 * perMinute * 7 / 10; len(arrivals) < least {
+		t.Errorf("%d of %d arrived, want %d at least", len(arrivals), claimed, least)
+	}
+}
+
 // A slot keeps the width that it was noted with, whatever the limits become.
 func TestQuotaSlotsKeepTheirWidth(t *testing.T) {
 	t.Parallel()
 	now := time.Date(2026, 11, 15, 7, 40, 30, 0, time.UTC)
 	q := quota{perDay: 100}
-	q.take(now, 4) // in a slot of a minute
+	q.pass(now, 4) // in a slot of a minute
 	q.perMinute = 5
-	q.take(now.Add(time.Second), 1) // in one of a second
+	q.pass(now.Add(time.Second), 1) // in one of a second
 	if n, wait := q.free(now.Add(31*time.Second), 9, 0); n != 0 || wait != time.Minute-time.Second {
 		t.Errorf("%d are free after %v; those of the slot of a minute may have gone at its end", n, wait)
 	}
@@ -516,7 +583,7 @@ func TestRoomIsKeptForPasscodes(t *testing.T) {
 	}
 	k.busy.Store(0)
 	k.quota.perDay = 100
-	k.quota.take(k.d.Now(), 98)
+	k.quota.pass(k.d.Now(), 98)
 	if n, _ := k.free(g); n.others != 0 || n.messages != 2 {
 		t.Errorf("of the last two of the day others may have %d: %+v", n.others, n)
 	}

@@ -273,7 +273,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 		return
 	}
 	k.planning.Lock()
-	k.quota.slots = slots
+	k.quota.inherit(slots, leavesWithin+g.Timeout(), k.d.Now())
 	k.planning.Unlock()
 	inFlight.Go(func() { k.express(work, &inFlight) })
 	for work.Err() == nil {
@@ -555,28 +555,40 @@ func (k *keeper) adopt(ctx context.Context) error {
 // a submission that has begun is worth waiting for.
 func (k *keeper) send(g *roster.Gateway, p pack, pass passport) {
 	n := counting(g, len(p.messages))
-	left, began := false, time.Now()
+	ready, went, began := false, false, time.Now()
+	arrived := func() {}
 	r, lesson := k.d.submit(context.Background(), g, p.messages, pass, func() (courier.Leaving, string) {
-		left = true
+		ready = true
 		if early := time.Until(p.notBefore); early > 0 && !p.notBefore.IsZero() {
 			time.Sleep(early)
 		}
-		arrived, not := k.leave(n)
+		place, not := k.leave(n)
 		if not != "" {
 			return courier.Leaving{}, not
 		}
-		return courier.Leaving{May: k.mayLeave, Arrived: func() {
-			arrived()
+		went = true
+		arrived = sync.OnceFunc(func() {
+			place()
+			k.planning.Lock()
+			k.quota.arrive(k.d.Now(), n)
+			k.planning.Unlock()
 			if p.arrived != nil {
 				p.arrived()
 			}
-		}}, ""
+		})
+		return courier.Leaving{May: k.mayLeave, Arrived: arrived}, ""
 	})
-	if !left {
+	if !ready {
 		k.forgo(n)
 	}
-	if p.arrived != nil {
-		p.arrived()
+	arrived()
+	if !went {
+		k.planning.Lock()
+		k.quota.forgo(n)
+		k.planning.Unlock()
+		if p.arrived != nil {
+			p.arrived()
+		}
 	}
 	r.seen = p.going
 	lesson.began, lesson.ours = began, lesson.cause == delivery.GatewayFault && k.d.stalls.since(began, time.Now())

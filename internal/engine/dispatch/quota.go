@@ -12,12 +12,15 @@ const (
 )
 
 // quota keeps a gateway's limits by the minute and by the day, in whichever
-// minute or 24 hours. What went is in the database, so that neither a restart
-// nor another instance forgets it. Slots are counted by the database's records
-// in whole: a slot that has begun within the span counts.
+// minute or 24 hours. What is claimed counts until it is known to have arrived, and
+// from then on for the span. A slot counts in whole: until the span is over for its end.
+//
+// The database notes what is claimed, so that neither a restart nor another
+// instance forgets it.
 type quota struct {
 	perMinute, perDay int
-	slots             []store.Slot // the oldest first
+	claimed           int          // and not known to have arrived yet
+	slots             []store.Slot // when the others arrived, the oldest first
 }
 
 func (q *quota) limited() bool { return q.perMinute > 0 || q.perDay > 0 }
@@ -47,11 +50,11 @@ func (q *quota) free(now time.Time, want, share int) (int, time.Duration) {
 		if share > 0 {
 			limit.n -= (limit.n + share - 1) / share
 		}
-		used := 0
-		var first time.Time
+		used := q.claimed
+		first := now.Add(minute) // sooner if something claimed does not go: then somebody rings
 		for _, slot := range q.slots {
 			if end := slot.Slot.Add(slot.Width + limit.span); end.After(now) {
-				if used == 0 {
+				if used == q.claimed {
 					first = end
 				}
 				used += slot.N
@@ -67,9 +70,18 @@ func (q *quota) free(now time.Time, want, share int) (int, time.Duration) {
 	return want, wait
 }
 
-// take notes that n go at now, and returns the slot to be written down.
-func (q *quota) take(now time.Time, n int) store.Slot {
-	slot := store.Slot{Slot: now.Truncate(q.width()), N: n, Width: q.width()}
+// claim counts n that are claimed.
+func (q *quota) claim(n int) { q.claimed += n }
+
+// forgo counts n no more that are claimed and will not go.
+func (q *quota) forgo(n int) { q.claimed -= n }
+
+// arrive notes that n of those that are claimed have arrived by now.
+func (q *quota) arrive(now time.Time, n int) {
+	q.claimed -= n
+	if !q.limited() {
+		return
+	}
 	longest := minute
 	if q.perDay > 0 {
 		longest = day
@@ -77,10 +89,26 @@ func (q *quota) take(now time.Time, n int) store.Slot {
 	for len(q.slots) > 0 && q.slots[0].Slot.Add(longest+minute).Before(now) {
 		q.slots = q.slots[1:]
 	}
+	slot := q.slot(now, n)
 	if last := len(q.slots) - 1; last >= 0 && q.slots[last].Slot.Equal(slot.Slot) && q.slots[last].Width == slot.Width {
 		q.slots[last].N += n
 	} else {
 		q.slots = append(q.slots, slot)
 	}
-	return slot
+}
+
+// slot is what to write down when n are claimed at now.
+func (q *quota) slot(now time.Time, n int) store.Slot {
+	return store.Slot{Slot: now.Truncate(q.width()), N: n, Width: q.width()}
+}
+
+// inherit takes over what is written down. The slots say when it was claimed: it may have arrived up to
+// late after that, and no later than now.
+func (q *quota) inherit(slots []store.Slot, late time.Duration, now time.Time) {
+	for i := range slots {
+		if slots[i].Slot = slots[i].Slot.Add(late); slots[i].Slot.After(now) {
+			slots[i].Slot = now
+		}
+	}
+	q.slots = slots
 }

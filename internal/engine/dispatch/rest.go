@@ -3,10 +3,9 @@ package dispatch
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"time"
-
-	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/engine/course"
@@ -136,11 +135,18 @@ func (k *keeper) forgive() {
 	clear(k.failedAt)
 }
 
-// failed reports whether the gateway has failed at a message.
-func (k *keeper) failed(id uuid.UUID) bool {
+// arrangeForProbe puts messages first at which the gateway has not failed: if it fails at some only, a
+// probe with another ends the rest. After a probe that failed the next one is drawn at random, since
+// those at which it fails often stand side by side.
+func (k *keeper) arrangeForProbe(found []store.Message) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return k.failedAt[id].times > 0
+	if k.rests > 1 {
+		rand.Shuffle(len(found), func(i, j int) { found[i], found[j] = found[j], found[i] })
+	}
+	slices.SortStableFunc(found, func(a, b store.Message) int {
+		return min(k.failedAt[a.ID].times, 1) - min(k.failedAt[b.ID].times, 1)
+	})
 }
 
 // failingMost is how many messages are remembered at which a gateway has failed.
@@ -150,15 +156,21 @@ const failingMost = packMost * faultsBeforeRest
 const lonelyMost = 8
 
 // endLonely ends messages at which the gateway fails time and again while it does its work for others:
-// the next try would fail too, and hold up what stands behind.
+// the next try would fail too, and hold up what stands behind. A message that the gateway may have
+// taken in one of these tries is not known to have failed.
 func (k *keeper) endLonely(r *result) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for i := range r.evidence {
 		e := &r.evidence[i]
 		f := k.failedAt[e.MessageID]
-		if e.Claim == delivery.Queued && e.Cause == delivery.GatewayFault && f.times >= lonelyMost-1 && k.successes > f.successes {
-			e.Claim = delivery.Rejected
+		failed := e.Claim == delivery.Doubtful || e.Claim == delivery.Queued && e.Cause == delivery.GatewayFault
+		if failed && f.times >= lonelyMost-1 && k.successes > f.successes {
+			if e.Claim == delivery.Doubtful {
+				e.Claim = delivery.Unknown
+			} else {
+				e.Claim = delivery.Rejected
+			}
 			e.Note = fmt.Sprintf("the gateway failed at it %d times and took others meanwhile: %s", f.times+1, e.Note)
 			delete(r.steps, e.MessageID)
 			r.moves = slices.DeleteFunc(r.moves, func(m move) bool { return m.message.ID == e.MessageID })

@@ -11,6 +11,7 @@ import (
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/store"
 )
 
@@ -85,11 +86,17 @@ func TestOurOwnStallIsNoFaultOfTheGateway(t *testing.T) {
 }
 
 // fussy is a gateway that fails at texts that say so, and takes all others.
-type fussy struct{ ledger }
+type fussy struct {
+	ledger
+	cuts bool // it ends the connection, and says nothing
+}
 
 func (f *fussy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	body, _ := io.ReadAll(r.Body)
 	if strings.Contains(string(body), "poison") {
+		if f.cuts {
+			panic(http.ErrAbortHandler)
+		}
 		w.WriteHeader(http.StatusServiceUnavailable)
 		return
 	}
@@ -99,33 +106,59 @@ func (f *fussy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Write([]byte("{}"))
 }
 
-// A few messages at which a gateway always fails hold up no others, and end with its cause.
+// A few messages at which a gateway always fails hold up no others.
 func TestAFewThatAlwaysFailHoldUpNobody(t *testing.T) {
 	t.Parallel()
-	f := &fussy{ledger{taken: map[string]int{}}}
-	r := runsOn(t, f, "dialect: fussy\n"+
-		"submit:\n  request: {post: /s, json: '.text + .id'}\n  reply:\n    - {when: .status == 503, refused: gateway_fault}\n    - {when: .status == 200, read: '{state: \"accepted\"}'}\n", 200)
-	until(t, "the gateway is kept", func() bool { return r.Keeps(r.g.ID) })
-	poison := r.acceptSaying(t, 9, pace.Transactional, "poison")
-	until(t, "it rests", func() bool { return r.keeper(r.g.ID).resting() })
-	began := time.Now()
-	others := r.accept(t, 100, pace.Transactional)
-	until(t, "all others are accepted", func() bool { return r.states(t, others)[delivery.Accepted] == len(others) })
-	if took := time.Since(began); took > 20*time.Second {
-		t.Errorf("the others took %v", took)
+	for name, cuts := range map[string]bool{"it says that it fails": false, "it cuts their connection": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			f := &fussy{ledger{taken: map[string]int{}}, cuts}
+			r := runsOn(t, f, "dialect: fussy\n"+
+				"submit:\n  request: {post: /s, json: '.text + .id'}\n  reply:\n    - {when: .status == 503, refused: gateway_fault}\n"+
+				"    - {when: .status == 200, read: '{state: \"accepted\"}'}\n", 200)
+			until(t, "the gateway is kept", func() bool { return r.Keeps(r.g.ID) })
+			r.acceptSaying(t, 12, pace.Transactional, "poison")
+			until(t, "it rests", func() bool { return r.keeper(r.g.ID).resting() })
+			others := r.accept(t, 100, pace.Transactional)
+			until(t, "all others are accepted", func() bool { return r.states(t, others)[delivery.Accepted] == len(others) })
+		})
 	}
-	k := r.keeper(r.g.ID)
-	k.mu.Lock()
-	for _, id := range poison { // as if it had failed at them often enough
-		failed := k.failedAt[id]
-		failed.times = lonelyMost
-		k.failedAt[id] = failed
-	}
-	k.mu.Unlock()
-	r.accept(t, 20, pace.Transactional)
-	until(t, "those that always fail have an end", func() bool { return r.states(t, poison)[delivery.Rejected] == len(poison) })
-	m, err := r.direct.Message(t.Context(), poison[0])
-	if err != nil || m.Cause != delivery.GatewayFault {
-		t.Errorf("%s, %v", m.Cause, err)
+}
+
+// A message at which a gateway fails time and again, while it takes others, has an end: rejected where
+// the gateway says that it failed, unknown where it may have taken it.
+func TestWhatFailsAloneHasAnEnd(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		claim  delivery.State
+		cause  delivery.Cause
+		times  int
+		others int // that it took meanwhile
+		want   delivery.State
+	}{
+		{delivery.Queued, delivery.GatewayFault, lonelyMost - 1, 1, delivery.Rejected},
+		{delivery.Doubtful, "", lonelyMost - 1, 1, delivery.Unknown},
+		{delivery.Queued, delivery.GatewayFault, lonelyMost - 2, 1, delivery.Queued},
+		{delivery.Doubtful, "", lonelyMost - 2, 1, delivery.Doubtful},
+		{delivery.Queued, delivery.GatewayFault, lonelyMost - 1, 0, delivery.Queued},
+		{delivery.Doubtful, "", lonelyMost - 1, 0, delivery.Doubtful},
+		{delivery.Queued, delivery.Limited, lonelyMost - 1, 1, delivery.Queued},
+		{delivery.Accepted, "", lonelyMost - 1, 1, delivery.Accepted},
+	} {
+		k, _ := alone(t, 100, 8)
+		m := message("+447700900123", "x")
+		m.ID = store.NewID()
+		k.failedAt[m.ID] = failing{times: c.times}
+		k.successes = c.others
+		r := result{
+			evidence: []store.Evidence{{MessageID: m.ID, Claim: c.claim, Cause: c.cause}},
+			steps:    course.Steps{m.ID: {}},
+			moves:    []move{{message: m}},
+		}
+		k.endLonely(&r)
+		ended := c.want != c.claim
+		if got := r.evidence[0].Claim; got != c.want || ended != (len(r.moves) == 0) || ended != (len(r.steps) == 0) {
+			t.Errorf("%+v: it is %s, %d moves, %d steps", c, got, len(r.moves), len(r.steps))
+		}
 	}
 }
