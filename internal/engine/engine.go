@@ -304,6 +304,7 @@ func (e *Engine) addUp(ctx context.Context) {
 	defer seldom.Stop()
 	added := time.Time{}
 	hours := 0
+	var proved uuid.UUID // the batch whose counts were proved last
 	for {
 		var err error
 		select {
@@ -326,6 +327,9 @@ func (e *Engine) addUp(ctx context.Context) {
 					break
 				}
 			}
+			if err == nil {
+				proved, err = e.proveSums(ctx, proved, hours)
+			}
 		}
 		if err != nil && ctx.Err() == nil {
 			e.Log.Error("adding up tallies", "error", err)
@@ -344,6 +348,25 @@ func (e *Engine) prove(ctx context.Context, hour time.Time) error {
 		return e.Store.Recount(ctx, hour)
 	}
 	return err
+}
+
+// proveSums holds the counts of the next batch against its messages, and once in an hour those of the last
+// days and of one before them. Turn is counted up each minute.
+func (e *Engine) proveSums(ctx context.Context, last uuid.UUID, turn int) (looked uuid.UUID, err error) {
+	looked, wrong, err := e.Store.ProveBatch(ctx, last)
+	if err == nil && turn%60 == 1 {
+		for _, back := range []int{0, 1, 2 + turn/60%30} {
+			day := e.Now().AddDate(0, 0, -back)
+			for _, prove := range []func(context.Context, time.Time) ([]store.Miscount, error){e.Store.ProveDay, e.Store.ProveMoney} {
+				more, wrongly := prove(ctx, day)
+				wrong, err = append(wrong, more...), errors.Join(err, wrongly)
+			}
+		}
+	}
+	for _, one := range wrong {
+		e.Log.Error("a kept count is wrong, and corrected", "count", one.What, "kept", one.Kept, "counted", one.Counted)
+	}
+	return looked, err
 }
 
 func (e *Engine) tidy(ctx context.Context) error {

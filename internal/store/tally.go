@@ -486,17 +486,18 @@ const differing = `SELECT cut_id, gateway_id, state, contested, sum(kept)::bigin
 // there any more get it again from their content; their labels are lost.
 func (s *Store) Recount(ctx context.Context, hour time.Time) error {
 	hour = hour.UTC().Truncate(time.Hour)
-	err := s.Transact(ctx, func(s *Store) error {
+	err := s.proving(ctx, func(tx pgx.Tx) error {
 		from, to := Floor(hour), Floor(hour.Add(time.Hour))
-		var b pgx.Batch
-		b.Queue(`INSERT INTO cuts (id, key_id, sender, country, kind, template, labels) OVERRIDING SYSTEM VALUE
+		if _, err := tx.Exec(ctx, `INSERT INTO cuts (id, key_id, sender, country, kind, template, labels) OVERRIDING SYSTEM VALUE
 			SELECT DISTINCT ON (t.cut_id) t.cut_id, m.key_id, m.sender, m.country, m.kind, m.template, 'lost=' || t.cut_id
 			FROM standings t JOIN messages m ON m.id = t.id
 			WHERE t.id >= $1 AND t.id < $2 AND NOT EXISTS (SELECT FROM cuts c WHERE c.id = t.cut_id) ORDER BY t.cut_id
-			ON CONFLICT DO NOTHING`, from, to)
-		b.Queue(`INSERT INTO tally_deltas (hour, cut_id, gateway_id, state, contested, n)
+			ON CONFLICT DO NOTHING`, from, to); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `INSERT INTO tally_deltas (hour, cut_id, gateway_id, state, contested, n)
 			SELECT $1, cut_id, gateway_id, state, contested, (counted - kept)::int FROM (`+differing+`) AS d`, hour, from, to)
-		return s.send(ctx, &b)
+		return err
 	})
 	if err != nil {
 		return fmt.Errorf("counting an hour anew: %w", err)

@@ -52,6 +52,9 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 			if tally, err := s.Tally(context.Background(), Filter{}); err != nil || tally.Total != int64(len(messages)) {
 				t.Errorf("in the middle of it: %s, %v", tally, err)
 			}
+			if wrong, err := s.proveAll(at); err != nil || len(wrong) > 0 {
+				t.Errorf("in the middle of it these are said to be wrong: %v, %v", wrong, err)
+			}
 		}
 	})
 	for writer := range 4 {
@@ -160,6 +163,95 @@ func TestKeptCountsAreWhatCountingGives(t *testing.T) {
 		differences, _, err := s.Prove(t.Context(), at.Add(-time.Duration(hour)*time.Hour))
 		if err != nil || len(differences) > 0 {
 			t.Errorf("%v, %v", differences, err)
+		}
+	}
+}
+
+// proveAll proves all sums of the last days.
+func (s *Store) proveAll(now time.Time) (wrong []Miscount, err error) {
+	for back := range 4 {
+		for _, prove := range []func(context.Context, time.Time) ([]Miscount, error){s.ProveMoney, s.ProveDay} {
+			found, err := prove(context.Background(), now.AddDate(0, 0, -back))
+			if err != nil {
+				return nil, err
+			}
+			wrong = append(wrong, found...)
+		}
+	}
+	for last := (uuid.UUID{}); ; {
+		looked, found, err := s.ProveBatch(context.Background(), last)
+		if err != nil || looked == uuid.Nil {
+			return wrong, err
+		}
+		last, wrong = looked, append(wrong, found...)
+	}
+}
+
+// Sums of money, of batches and of days that are wrong are noticed, once, and corrected.
+func TestWrongSumsAreCorrected(t *testing.T) {
+	t.Parallel()
+	s := fresh(t)
+	at := now()
+	first := BatchAt(at)
+	b := Batch{ID: NewID(), First: &first, Name: "Storm", State: "running", KeyID: NewID()}
+	if err := s.db.Create(&b).Error; err != nil {
+		t.Fatal(err)
+	}
+	gateway := NewID()
+	var messages []Message
+	for row := range 20 {
+		m := newMessage(gateway, 2)
+		m.ID, m.CreatedAt, m.Price, m.Country = InBatch(first, row+1), at, price.Of(50_000, "EUR"), "GB"
+		messages = append(messages, m)
+	}
+	accept(t, s, messages...)
+	charge := int64(48_000)
+	var said []Evidence
+	for i := range messages[:10] {
+		e := Evidence{ID: NewID(), MessageID: messages[i].ID, At: at, Attempt: 1, GatewayID: &gateway, Source: delivery.Receipt, Claim: delivery.Delivered}
+		e.ChargeMicros, e.ChargeCurrency = &charge, "EUR"
+		said = append(said, e)
+	}
+	if _, err := s.Append(t.Context(), at, nil, said, func(_, _ *Message, _ delivery.Outcome) {}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Compact(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	counted := func() string {
+		batch := must[[]BatchCount](t)(s.CountBatch(t.Context(), b))
+		spent := must[[]Spent](t)(s.Spent(t.Context(), Spending{Since: at.AddDate(0, 0, -1), Until: at.AddDate(0, 0, 1)}))
+		daily := must[map[Along]*delivery.Tally](t)(s.Endings(t.Context(), Faring{Since: at.AddDate(0, 0, -2), Until: at.AddDate(0, 0, 1), Daily: true}))
+		return fmt.Sprint(batch, spent, daily[Along{Gateway: gateway}])
+	}
+	if wrong, err := s.proveAll(at); err != nil || len(wrong) > 0 {
+		t.Fatalf("%v, %v", wrong, err)
+	}
+	right := counted()
+	for _, sql := range []string{
+		"UPDATE money SET n = n + 1 WHERE told",
+		"UPDATE money SET told_micros = told_micros + 5 WHERE told",
+		"DELETE FROM money",
+		"UPDATE batch_counts SET n = n - 1 WHERE state = 'delivered'",
+		"UPDATE batch_counts SET micros = micros + 1 WHERE state = 'queued'",
+		"DELETE FROM batch_counts",
+		"UPDATE tallies SET n = n + 7 WHERE grain = 'day' AND state = 'delivered'",
+		"DELETE FROM tallies WHERE grain = 'day'",
+	} {
+		if err := s.db.Exec(sql).Error; err != nil {
+			t.Fatal(err)
+		}
+		if counted() == right {
+			t.Fatalf("%s changes nothing that is read", sql)
+		}
+		if wrong, err := s.proveAll(at); err != nil || len(wrong) == 0 {
+			t.Errorf("%s is not noticed: %v", sql, err)
+		}
+		if now := counted(); now != right {
+			t.Errorf("after %s\nwas %s\nis  %s", sql, right, now)
+		}
+		if wrong, err := s.proveAll(at); err != nil || len(wrong) > 0 {
+			t.Errorf("after %s is corrected: %v, %v", sql, wrong, err)
 		}
 	}
 }
