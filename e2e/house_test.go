@@ -23,6 +23,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/fleet"
+	"calmpigeon.example/internal/fleet/arrival"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )
@@ -80,7 +81,9 @@ func buildOn(t testing.TB, database string, change ...func(*house)) *house {
 	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
 	h := &house{t: t, database: database, data: t.TempDir(), Fleet: fleet.New(ctx, 1, slog.New(slog.DiscardHandler))}
-	server := httptest.NewServer(h.Fleet.Handler())
+	server := httptest.NewUnstartedServer(h.Fleet.Handler())
+	server.Listener, server.Config.ConnContext = arrival.Listener(server.Listener), arrival.Context
+	server.Start()
 	h.FleetURL = server.URL
 	for _, c := range change {
 		c(h)

@@ -59,6 +59,20 @@ func sql(t *testing.T, database string, statements ...string) {
 	}
 }
 
+// number asks a database for a number.
+func number(t *testing.T, database, question string) (n int) {
+	t.Helper()
+	c, err := pgx.Connect(t.Context(), database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(t.Context())
+	if err := c.QueryRow(t.Context(), question).Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
 // empty makes a database anew, with nothing in it.
 func empty(t *testing.T, database string) {
 	t.Helper()
@@ -79,7 +93,12 @@ var restored = []string{"harbourline", "waxseal", "sandbank"}
 // each.
 func queued(t *testing.T, each int) (*house, []string) {
 	t.Helper()
-	h := build(t).with(restored...)
+	return queuedOn(t, pgtest.Database(t), each)
+}
+
+func queuedOn(t *testing.T, database string, each int) (*house, []string) {
+	t.Helper()
+	h := buildOn(t, database).with(restored...)
 	slow := 1
 	for _, name := range restored {
 		must[client.Gateway](t)(h.Client.ChangeGateway(t.Context(), name, client.GatewayChange{PerSecond: &slow}))

@@ -18,6 +18,7 @@ import (
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/demo"
 	"calmpigeon.example/internal/fleet"
+	"calmpigeon.example/internal/fleet/arrival"
 	"calmpigeon.example/internal/service"
 )
 
@@ -184,12 +185,13 @@ func (a *app) fleet() *cobra.Command {
 				Handler:           f.Handler(),
 				ReadHeaderTimeout: 10 * time.Second,
 				ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+				ConnContext:       arrival.Context,
 			}
 			go func() {
 				<-cmd.Context().Done()
 				server.Close()
 			}()
-			if err := server.Serve(listener); err != http.ErrServerClosed {
+			if err := server.Serve(arrival.Listener(listener)); err != http.ErrServerClosed {
 				return err
 			}
 			return nil

@@ -23,6 +23,7 @@ import (
 	"calmpigeon.example/internal/engine"
 	"calmpigeon.example/internal/engine/setup"
 	"calmpigeon.example/internal/fleet"
+	"calmpigeon.example/internal/fleet/arrival"
 	"calmpigeon.example/internal/service"
 )
 
@@ -124,9 +125,9 @@ func together(ctx context.Context, o Options, do func(context.Context, places) e
 	mux := http.NewServeMux()
 	mux.Handle("/", ships.Handler())
 	mux.Handle("/boarding/", at.gangway.Handler())
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ConnContext: arrival.Context}
 	defer server.Close()
-	go server.Serve(listener)
+	go server.Serve(arrival.Listener(listener))
 
 	o.Service.PhoneURL = at.fleet + "/phone"
 	o.Service.StrayQuiet = min(o.Service.StrayQuiet, quiet)

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"calmpigeon.example/internal/fleet/arrival"
 )
 
 // chassis is what all practice gateways have in common: a ledger, an account, a
@@ -43,6 +45,7 @@ type chassis struct {
 	balance int64
 	moods   []*Mood
 	served  int // requests
+	door    door
 }
 
 func newChassis(f *Fleet, name, prefix string, price int64) *chassis {
@@ -139,7 +142,7 @@ type voice struct {
 
 // serve takes the offers of a request and answers, or misbehaves.
 func (c *chassis) serve(w http.ResponseWriter, r *http.Request, offers []offer, v voice) {
-	how := c.manner(offers)
+	how := c.manner(offers, arrival.Of(r))
 	turnAway := func() {
 		c.mu.Lock()
 		defer c.mu.Unlock()
@@ -205,11 +208,12 @@ func (c *chassis) serve(w http.ResponseWriter, r *http.Request, offers []offer, 
 	v.taken(w, all)
 }
 
-// manner is how the gateway treats a request as a whole.
-func (c *chassis) manner(offers []offer) string {
+// manner is how the gateway treats a request as a whole, which arrived at a moment.
+func (c *chassis) manner(offers []offer, at time.Time) string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.served++
+	c.door.note(at, len(offers))
 	if how := c.mood(true); how != "" {
 		return how
 	}
@@ -372,7 +376,8 @@ func (c *chassis) Entries() []Entry {
 
 // ledger shows the entries.
 func (c *chassis) ledger(w http.ResponseWriter, r *http.Request) {
-	answer(w, http.StatusOK, map[string]any{"gateway": c.Name, "balance": euros(int64(c.left() * 1e6)), "entries": c.Entries()})
+	answer(w, http.StatusOK, map[string]any{"gateway": c.Name, "balance": euros(int64(c.left() * 1e6)),
+		"busiest_second": c.BusiestSecond(), "entries": c.Entries()})
 }
 
 func answer(w http.ResponseWriter, status int, body any) {

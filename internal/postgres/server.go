@@ -424,11 +424,12 @@ func (s *Server) Errors(database string) ([]string, error) {
 // Port is where it listens.
 func (s *Server) Port() int { return s.port }
 
-// Stop ends the server and waits until it has written everything down.
+// Stop ends the server and waits until it has written everything down. It may have ended already.
 func (s *Server) Stop() {
 	if s.over {
 		return
 	}
+	s.over = true
 	s.cmd.Process.Signal(syscall.SIGINT) // fast: ends sessions, keeps data
 	select {
 	case <-s.ended:

@@ -358,20 +358,28 @@ func (s *Store) CountQueued(ctx context.Context) (n int64, err error) {
 
 // EnrolAgain makes this process a new instance, of a database that lacks what it had committed: what
 // was remembered of the database is forgotten. Nothing may be sent meanwhile.
-func (s *Store) EnrolAgain(ctx context.Context) error {
+func (s *Store) EnrolAgain(ctx context.Context) (err error) {
+	l := &s.slots
+	was := l.id.Load()
+	var taken []*commitSlot
+	defer func() {
+		if err != nil { // it stays what it was
+			l.id.Store(was)
+			for _, slot := range taken {
+				l.free <- slot
+			}
+		}
+	}()
 	for range slotsOf { // transactions that are about to end
 		select {
-		case <-s.slots.free:
+		case slot := <-l.free:
+			taken = append(taken, slot)
 		case <-ctx.Done():
 			return ctx.Err()
 		}
 	}
-	l := &s.slots
 	l.rename()
 	if err := s.addInstance(ctx); err != nil {
-		for range slotsOf {
-			l.free <- &commitSlot{}
-		}
 		return err
 	}
 	s.cuts.forget()

@@ -161,6 +161,48 @@ func TestARewoundDatabaseIsNoticed(t *testing.T) {
 	}
 }
 
+// After recovery an instance goes on as another one. If that fails it stays what it was, and can try again.
+func TestAnInstanceEnrolsAgain(t *testing.T) {
+	t.Parallel()
+	s, direct, proxy := broken(t)
+	g, _ := kept(t, direct)
+	accept(t, s, newMessage(g, 1))
+	was := s.Instance()
+	writes := func() error {
+		_, err := s.Accept(t.Context(), []Acceptance{{Message: newMessage(g, 1)}})
+		return err
+	}
+	over, cancel := context.WithCancel(t.Context())
+	cancel()
+	if err := s.EnrolAgain(over); err == nil {
+		t.Error("it enrols after the end")
+	}
+	proxy.Inject(pgproxy.Fault{At: "INSERT INTO instances", Do: pgproxy.CutBefore, Times: -1})
+	if err := s.EnrolAgain(t.Context()); err == nil || s.Instance() != was {
+		t.Errorf("%v, %s was %s", err, s.Instance(), was)
+	}
+	proxy.Clear()
+	for range 2 * slotsOf { // each slot still fits
+		if err := writes(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := direct.work.Exec(t.Context(), "DELETE FROM commit_marks WHERE instance_id = $1", was); err != nil {
+		t.Fatal(err)
+	}
+	if err := writes(); !errors.Is(err, ErrRewound) {
+		t.Errorf("without its marks: %v", err)
+	}
+	if err := s.EnrolAgain(t.Context()); err != nil || s.Instance() == was || s.Rewound() {
+		t.Fatalf("%v, rewound %v", err, s.Rewound())
+	}
+	for range 2 * slotsOf {
+		if err := writes(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // Marks that are no longer needed are removed, and those that are stay.
 func TestMarksStayFew(t *testing.T) {
 	t.Parallel()

@@ -107,6 +107,26 @@ func (p *Proxy) Break() {
 	}
 }
 
+// Redirect leads to another server from now on, as a failover does, and breaks all connections.
+func (p *Proxy) Redirect(address string) error {
+	u, err := url.Parse(address)
+	if err != nil {
+		return err
+	}
+	p.mu.Lock()
+	p.server = u.Host
+	p.mu.Unlock()
+	p.Break()
+	return nil
+}
+
+// backend is where it leads.
+func (p *Proxy) backend() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.server
+}
+
 // Inject applies a fault from now on.
 func (p *Proxy) Inject(f Fault) *Injected {
 	if f.At == "" {
@@ -161,7 +181,7 @@ func (p *Proxy) accept() {
 		}
 		p.wait.Go(func() {
 			defer client.Close()
-			server, err := net.Dial("tcp", p.server)
+			server, err := net.Dial("tcp", p.backend())
 			if err != nil {
 				return
 			}
