@@ -1,9 +1,12 @@
 package e2e
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -146,8 +149,8 @@ func TestFrozenInstanceIsReplaced(t *testing.T) {
 	}
 }
 
-// Two instances are restarted one after the other under load: no request fails that is repeated at the
-// other, and nothing is in doubt.
+// Two instances are restarted one after the other under load: no request fails but those that find nobody
+// there, and nothing is in doubt.
 func TestRollingRestarts(t *testing.T) {
 	t.Parallel()
 	h := build(t).withHarbourline()
@@ -177,7 +180,7 @@ func TestRollingRestarts(t *testing.T) {
 						mu.Unlock()
 						break
 					}
-					if try > 200 {
+					if !errors.Is(err, syscall.ECONNREFUSED) || try > 200 { // it is not there just now
 						t.Errorf("sender %d, text %d: %v", s, i, err)
 						return
 					}
@@ -186,7 +189,11 @@ func TestRollingRestarts(t *testing.T) {
 			}
 		})
 	}
-	for range 3 {
+	rounds := 2
+	if os.Getenv("FAULTS") != "" { // there is time
+		rounds = 10
+	}
+	for range rounds {
 		for _, one := range houses {
 			time.Sleep(time.Duration(300+rand.IntN(500)) * time.Millisecond)
 			one.stop(os.Interrupt)
@@ -209,7 +216,10 @@ func TestRollingRestarts(t *testing.T) {
 	if twice := h.twice(); twice != nil {
 		t.Errorf("twice: %v", twice)
 	}
-	if errs := pgtest.Errors(t, h.database); len(errs) > 0 {
+	errs := slices.DeleteFunc(pgtest.Errors(t, h.database), func(line string) bool {
+		return strings.Contains(line, "canceling statement due to user request") // one that was stopped was reading
+	})
+	if len(errs) > 0 {
 		t.Errorf("PostgreSQL logs %d errors, %q the first", len(errs), errs[0])
 	}
 }

@@ -118,7 +118,10 @@ func (h *house) flow() {
 	h.t.Helper()
 	fast := 50
 	for _, name := range restored {
-		must[client.Gateway](h.t)(h.Client.ChangeGateway(h.t.Context(), name, client.GatewayChange{PerSecond: &fast}))
+		eventually(h.t, name+" is changed", func() bool { // just after a failover a connection may break
+			_, err := h.Client.ChangeGateway(h.t.Context(), name, client.GatewayChange{PerSecond: &fast})
+			return err == nil
+		})
 	}
 }
 
