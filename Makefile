@@ -76,9 +76,11 @@ fuzz: build need-postgres ## run every fuzz test for FUZZTIME, one after the oth
 	    go test $$package -run '^$$' -fuzz "^$$name$$" -fuzztime $(FUZZTIME) || exit 1; \
 	  done; done
 
+FAULTS ?= 1000
 TIMES ?= 5
-chaos: build need-postgres ## kill, freeze and cut what the service depends on, TIMES times over, with the race detector
-	go test -race ./e2e -run 'Killed|Frozen|AreCut|Rolling|Restored|LostCommits|Stopping|MonthTurns|Restarts|StartedAgain|ComesBack|Doubt' -count=$(TIMES) -timeout 60m
+chaos: build need-postgres need-pooler ## FAULTS faults of every kind under load, with a ledger; then the tests of faults TIMES times over, with the race detector
+	FAULTS=$(FAULTS) go test ./e2e -run FaultsOfEveryKind -count=1 -v -timeout 120m
+	FAULTS=1 go test -race ./e2e -run 'Killed|Frozen|AreCut|Rolling|Restored|LostCommits|Stopping|MonthTurns|Restarts|StartedAgain|ComesBack|Doubt|Failover|BaseBackup|Pooler' -count=$(TIMES) -timeout 60m
 
 patience: build need-postgres need-pooler need-chromium ## run all tests beside two processes that take a core each
 	@trap 'kill $$(jobs -p) 2>/dev/null' EXIT; \

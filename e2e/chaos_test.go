@@ -73,7 +73,9 @@ var faults = []fault{
 	{"the answer to a COMMIT never comes", 3, func(w *world) { w.cut(pgproxy.Swallow) }},
 	{"all connections to the database break", 6, func(w *world) { w.proxy.Break() }},
 	{"a gateway misbehaves", 10, func(w *world) {
-		hows := []string{"500", "slow", "429", "cut before taking", "cut after taking", "reply never comes", "unreadable reply", "receipt twice"}
+		hows := []string{
+			"500", "slow", "429", "cut before taking", "cut after taking", "reply never comes", "unreadable reply", "receipt twice",
+		}
 		if err := w.fleet().Misbehave(fleet.Mood{
 			Gateway: chaosGateways[w.random.IntN(len(chaosGateways))], How: hows[w.random.IntN(len(hows))], Share: 0.5, For: "1s",
 		}); err != nil {
@@ -190,7 +192,8 @@ func (w *world) load(done chan struct{}, seed uint64, sender int) {
 		}
 		w.paused.RLock()
 		d := client.Draft{
-			To: fmt.Sprintf("+44770090%02d%02d", sender, endings[r.IntN(len(endings))]), Text: fmt.Sprintf("Text %d of sender %d", i, sender),
+			To:      fmt.Sprintf("+44770090%02d%02d", sender, endings[r.IntN(len(endings))]),
+			Text:    fmt.Sprintf("Text %d of sender %d", i, sender),
 			Gateway: chaosGateways[r.IntN(len(chaosGateways))],
 		}
 		for try := 0; ; try++ {
@@ -215,7 +218,8 @@ func (w *world) load(done chan struct{}, seed uint64, sender int) {
 
 // cut lets the next COMMITs fail in some way.
 func (w *world) cut(how pgproxy.Action) {
-	in := w.proxy.Inject(pgproxy.Fault{Do: how, Times: 1 + w.random.IntN(3), Skip: w.random.IntN(20), Delay: time.Duration(w.random.IntN(3000)) * time.Millisecond})
+	late := time.Duration(w.random.IntN(3000)) * time.Millisecond
+	in := w.proxy.Inject(pgproxy.Fault{Do: how, Times: 1 + w.random.IntN(3), Skip: w.random.IntN(20), Delay: late})
 	select {
 	case <-in.Hit:
 	case <-time.After(2 * time.Second):

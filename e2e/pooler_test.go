@@ -19,7 +19,9 @@ func TestBehindAPooler(t *testing.T) {
 	for i := range 200 {
 		to := []*client.Client{h.Client, other.Client}[i%2]
 		ids = append(ids, must[client.Message](t)(to.Send(t.Context(), client.Draft{
-			To: fmt.Sprintf("+4477009001%02d", i%50), Text: fmt.Sprintf("Text %d", i), Gateway: []string{"harbourline", "commonquay"}[i/2%2],
+			To:      fmt.Sprintf("+4477009001%02d", i%50),
+			Text:    fmt.Sprintf("Text %d", i),
+			Gateway: []string{"harbourline", "commonquay"}[i/2%2],
 		})).ID)
 	}
 	eventually(t, "every text is delivered", func() bool {

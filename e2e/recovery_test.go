@@ -159,8 +159,8 @@ func (h *house) quarantined() client.Recovery {
 }
 
 // A dump that was taken while texts were queued is restored after they have gone, into the same
-// database: none goes a second time. What can be asked about is settled by asking, what takes the
-// same reference once goes again without harm, and what can do neither waits for a decision.
+// database: none goes a second time. A gateway that can be asked settles its messages, one that honours
+// references takes its messages again without harm, and those of the others wait for a decision.
 func TestARestoredDumpSendsNothingTwice(t *testing.T) {
 	t.Parallel()
 	const each = 8
@@ -238,7 +238,7 @@ func TestARestoredDumpSendsNothingTwice(t *testing.T) {
 	}
 }
 
-// What is decided is done when the quarantine is lifted, and not before: by kind and gateway.
+// A decision for a kind and a gateway takes effect when the quarantine is lifted, and not before.
 func TestDecidedInQuarantine(t *testing.T) {
 	t.Parallel()
 	const each = 4
@@ -261,7 +261,8 @@ func TestDecidedInQuarantine(t *testing.T) {
 			t.Errorf("%v: %d %s", wrong, code, errOut)
 		}
 	}
-	if code, out, _ := h.pigeon("", "recover", "decide", "cancel", "--kind", "bulk", "--gateway", "sandbank", "--dry-run"); code != 0 || !strings.Contains(out, "dry run") {
+	if code, out, _ := h.pigeon("", "recover", "decide", "cancel", "--kind", "bulk", "--gateway", "sandbank", "--dry-run"); code != 0 ||
+		!strings.Contains(out, "dry run") {
 		t.Errorf("%d %s", code, out)
 	}
 	for gateway, choice := range map[string]string{"sandbank": "cancel", "waxseal": "send", "harbourline": "hold"} {
@@ -306,7 +307,8 @@ func TestACloneSendsNothing(t *testing.T) {
 	if twice := h.twice(); twice != nil {
 		t.Errorf("twice: %v", twice)
 	}
-	if tally := must[client.Tally](t)(clone.Client.Tally(t.Context(), client.Filter{})); tally.States["doubtful"] == 0 || tally.States["queued"] > 0 {
+	if tally := must[client.Tally](t)(clone.Client.Tally(t.Context(), client.Filter{})); tally.States["doubtful"] == 0 ||
+		tally.States["queued"] > 0 {
 		t.Errorf("the clone: %s", tally.Equation)
 	}
 }
@@ -372,14 +374,20 @@ func TestAnInstanceMeetsANewerSchema(t *testing.T) {
 	if answer, body := h.request("POST", "/v1/messages", `{"to":"+447700900190","text":"x"}`); answer.StatusCode != http.StatusServiceUnavailable {
 		t.Errorf("a text to be sent: %d %s", answer.StatusCode, body)
 	}
-	if code, out, errOut := h.pigeon("", "migrate", "--check", "--database-url", h.database); code == 0 || !strings.Contains(errOut, "9999") {
+	if code, out, errOut := h.pigeon("", "migrate", "--check", "--database-url", h.database); code == 0 ||
+		!strings.Contains(errOut, "9999") {
 		t.Errorf("pigeon migrate: %d %s%s", code, out, errOut)
 	}
 	if after := h.carried(); after != n {
 		t.Errorf("%d more went", after-n)
 	}
-	sql(t, h.database, "DELETE FROM goose_db_version WHERE version_id = 9999 OR version_id = (SELECT max(version_id) FROM goose_db_version WHERE version_id < 9999)")
-	if code, out, errOut := h.pigeon("", "migrate", "--check", "--database-url", h.database); code != 3 || !strings.Contains(out, "Run: pigeon migrate") {
+	sql(
+		t,
+		h.database,
+		"DELETE FROM goose_db_version WHERE version_id = 9999 OR version_id = (SELECT max(version_id) FROM goose_db_version WHERE version_id < 9999)",
+	)
+	if code, out, errOut := h.pigeon("", "migrate", "--check", "--database-url", h.database); code != 3 ||
+		!strings.Contains(out, "Run: pigeon migrate") {
 		t.Errorf("pigeon migrate --check: %d %s%s", code, out, errOut)
 	}
 	if code, _, errOut := h.pigeon("", "serve", "--migrate=check", "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--database-url", h.database); code == 0 ||

@@ -60,7 +60,14 @@ func (a *app) printRecovery(cmd *cobra.Command, r client.Recovery) error {
 		fmt.Fprintln(out, "No quarantine: the database is as the service left it.")
 		return nil
 	case !r.Quarantine:
-		fmt.Fprintf(out, "No quarantine. The last one began at %s (%s) and was lifted at %s by %s.\n", a.at(*r.Since), r.Why, a.at(*r.LiftedAt), r.LiftedBy)
+		fmt.Fprintf(
+			out,
+			"No quarantine. The last one began at %s (%s) and was lifted at %s by %s.\n",
+			a.at(*r.Since),
+			r.Why,
+			a.at(*r.LiftedAt),
+			r.LiftedBy,
+		)
 		return nil
 	}
 	fmt.Fprintf(out, "In quarantine since %s: %s.\n", a.at(*r.Since), r.Why)
@@ -202,7 +209,11 @@ func (a *app) recoverDecide() *cobra.Command {
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s: %s%s.\n", counted(done.Decided, "message"), d.Choice, would)
 			if done.Expired > 0 {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s left doubtful: the time in which they are of use is over.\n", counted(done.Expired, "message"))
+				fmt.Fprintf(
+					cmd.OutOrStdout(),
+					"%s left doubtful: the time in which they are of use is over.\n",
+					counted(done.Expired, "message"),
+				)
 			}
 			return nil
 		}),
@@ -232,7 +243,12 @@ func (a *app) recoverLift() *cobra.Command {
 				for _, d := range r.Doubtful {
 					doubtful += d.N
 				}
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s at once, and %s stay doubtful. Lift the quarantine? Type yes: ", queuedGo(r.Queued), counted(doubtful, "message"))
+				fmt.Fprintf(
+					cmd.ErrOrStderr(),
+					"%s at once, and %s stay doubtful. Lift the quarantine? Type yes: ",
+					queuedGo(r.Queued),
+					counted(doubtful, "message"),
+				)
 				answer, err := bufio.NewReader(io.LimitReader(cmd.InOrStdin(), 100)).ReadString('\n')
 				if strings.TrimSpace(answer) != "yes" {
 					return fmt.Errorf("not lifted: %w", firstOf(err, errNotYes))

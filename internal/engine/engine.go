@@ -121,7 +121,15 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	if err := shared.set(ctx); err != nil {
 		return nil, err
 	}
-	k := kit.Kit{Store: s, Roster: gateways, Hub: &watch.Hub{}, Bells: watch.NewBells(), Gate: &gate.Gate{Rewound: s.Rewound}, Now: shared.now, Log: log}
+	k := kit.Kit{
+		Store:  s,
+		Roster: gateways,
+		Hub:    &watch.Hub{},
+		Bells:  watch.NewBells(),
+		Gate:   &gate.Gate{Rewound: s.Rewound},
+		Now:    shared.now,
+		Log:    log,
+	}
 	c := &course.Course{Kit: k}
 	carrier := courier.New(k.Now, config.OnlyPublic)
 	sending := &dispatch.Dispatch{Kit: k, Course: c, Courier: carrier, PublicURL: config.PublicURL, Lease: config.Lease}

@@ -184,8 +184,10 @@ func (s *Server) prepare(ctx context.Context, bin, data string, who *syscall.Cre
 // createCluster is the command of Debian that makes a server's data and its configuration.
 func (s *Server) createCluster(ctx context.Context, bin, data string, who *syscall.Credential, initdb []string) *exec.Cmd {
 	version := filepath.Base(filepath.Dir(bin))
-	args := append([]string{"--user", ownerOf(who), "--datadir", data, "--start-conf", "manual", "--logfile", filepath.Join(s.folder, "cluster.log"),
-		version, "packaged", "--"}, initdb[2:]...)
+	args := append(
+		[]string{"--user", ownerOf(who), "--datadir", data, "--start-conf", "manual", "--logfile", filepath.Join(s.folder, "cluster.log"),
+			version, "packaged", "--"},
+		initdb[2:]...)
 	create := command(ctx, nil, "pg_createcluster", args...)
 	create.Env = append(os.Environ(), "PG_CLUSTER_CONF_ROOT="+s.configured())
 	return create

@@ -20,8 +20,8 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-// What an instance has committed is remembered in a file in the data folder as well, so that a
-// start finds out whether the database lacks any of it. The file is mapped into memory: noting a
+// An instance keeps its last commit marks in a file in the data folder as well, so that a
+// start finds out whether the database lacks any of its transactions. The file is mapped into memory: noting a
 // mark costs nothing, and a process that is killed forgets nothing. A machine that loses its power
 // may forget the last moments, which does no harm: then the database has more than is remembered.
 //
@@ -74,7 +74,11 @@ func remembered(ctx context.Context, db *store.Store, folder string) (*identity.
 		length = 0
 	}
 	if err := json.Unmarshal(kept[marksAbout+2:marksAbout+2+length], &of); err != nil {
-		return nil, fmt.Errorf("%s is damaged (%w): move it away, and start with --quarantine if the database may have been restored", path, err)
+		return nil, fmt.Errorf(
+			"%s is damaged (%w): move it away, and start with --quarantine if the database may have been restored",
+			path,
+			err,
+		)
 	}
 	inode, err := inodeOf(path)
 	if err != nil {

@@ -216,7 +216,11 @@ func migrate(ctx context.Context, url string, check bool) error {
 	case from > to:
 		return fmt.Errorf("the database has schema %d, and this version knows none after %d: start the newer version", from, to)
 	case check && from < to:
-		return fmt.Errorf("the database has schema %d, and this version needs %d: run pigeon migrate, or start with --migrate=auto", from, to)
+		return fmt.Errorf(
+			"the database has schema %d, and this version needs %d: run pigeon migrate, or start with --migrate=auto",
+			from,
+			to,
+		)
 	}
 	return nil
 }

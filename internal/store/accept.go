@@ -160,8 +160,11 @@ func (s *Store) ReleaseTokens(ctx context.Context, tokens []*Idempotency) error 
 		return nil
 	}
 	var b pgx.Batch
-	b.Queue("DELETE FROM idempotency i USING unnest($1::uuid[], $2::text[]) AS k (key_id, token) WHERE i.key_id = k.key_id AND i.token = k.token",
-		ids(tokens, func(t **Idempotency) uuid.UUID { return (*t).KeyID }), words(tokens, func(t **Idempotency) string { return (*t).Token }))
+	b.Queue(
+		"DELETE FROM idempotency i USING unnest($1::uuid[], $2::text[]) AS k (key_id, token) WHERE i.key_id = k.key_id AND i.token = k.token",
+		ids(tokens, func(t **Idempotency) uuid.UUID { return (*t).KeyID }),
+		words(tokens, func(t **Idempotency) string { return (*t).Token }),
+	)
 	if err := s.send(ctx, &b); err != nil {
 		return fmt.Errorf("taking tokens back: %w", err)
 	}

@@ -71,7 +71,8 @@ func (d arrivalDeltas) queue(b *pgx.Batch) {
 const compactArrivals = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon arrivals')) AS mine),
 	gone AS (DELETE FROM arrival_deltas WHERE ctid = ANY (ARRAY(SELECT ctid FROM arrival_deltas WHERE (SELECT mine FROM turn) LIMIT $1))
 		RETURNING hour, cut_id, gateway_id, bucket, n),
-	sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.gateway_id, coalesce(c.country, '') AS country, coalesce(c.kind, '') AS kind, d.bucket, sum(d.n) AS n
+	sums AS (SELECT g.grain, date_trunc(g.grain, d.hour, 'UTC') AS began_at, d.gateway_id, coalesce(c.country, '') AS country,
+			coalesce(c.kind, '') AS kind, d.bucket, sum(d.n) AS n
 		FROM gone d LEFT JOIN cuts c ON c.id = d.cut_id, (VALUES ('hour'), ('day')) AS g (grain) GROUP BY 1, 2, 3, 4, 5, 6),
 	added AS (INSERT INTO arrivals AS a (grain, began_at, gateway_id, country, kind, bucket, n)
 		SELECT grain, began_at, gateway_id, country, kind, bucket, n FROM sums

@@ -90,8 +90,7 @@ func marksOf(ctx context.Context, from reader, instance uuid.UUID) (map[int]int6
 const MarksKept = slotsOf
 
 // recognise looks whether a new connection leads to the database of the others, with all
-// that this instance has committed. Whatever takes the service elsewhere, a failover say,
-// breaks its connections first.
+// that this instance has committed. A failover, or a move of the database, breaks the connections first.
 func (s *Store) recognise(ctx context.Context, c *pgx.Conn) error {
 	if s.slots.free == nil { // it is only just opened
 		return nil
@@ -147,7 +146,8 @@ func (s *Store) Beat(ctx context.Context) error {
 // LastBeat is when another instance was last at work; zero if none ever was.
 func (s *Store) LastBeat(ctx context.Context) (at time.Time, err error) {
 	var seen *time.Time
-	err = s.pools[2].QueryRow(ctx, "SELECT max(seen_at) FROM instances WHERE id <> $1 AND ended_at IS NULL AND at_work", s.slots.instance()).Scan(&seen)
+	err = s.pools[2].QueryRow(ctx, "SELECT max(seen_at) FROM instances WHERE id <> $1 AND ended_at IS NULL AND at_work",
+		s.slots.instance()).Scan(&seen)
 	if seen != nil {
 		at = *seen
 	}
@@ -325,7 +325,12 @@ type Doubtful struct {
 
 // DoubtfulAfter lists doubtful messages in the order of their ids, after one of them, of at most so
 // many that it looks at; with the last that was looked at, and whether there may be more.
-func (s *Store) DoubtfulAfter(ctx context.Context, d Doubtful, after uuid.UUID, most int) (all []Message, last uuid.UUID, more bool, err error) {
+func (s *Store) DoubtfulAfter(
+	ctx context.Context,
+	d Doubtful,
+	after uuid.UUID,
+	most int,
+) (all []Message, last uuid.UUID, more bool, err error) {
 	found, err := query(ctx, s.hot(), scanID, "SELECT id FROM marks WHERE mark = $1 AND id > $2 ORDER BY id LIMIT $3",
 		string(delivery.Doubtful), after, most)
 	if err != nil || len(found) == 0 {
@@ -336,7 +341,8 @@ func (s *Store) DoubtfulAfter(ctx context.Context, d Doubtful, after uuid.UUID, 
 		return nil, after, false, err
 	}
 	for _, m := range messages {
-		if !m.ChangedAt.Before(d.Since) && (d.Gateway == uuid.Nil || m.GatewayID == d.Gateway) && (d.Kind == "" || string(m.Kind) == d.Kind) &&
+		if !m.ChangedAt.Before(d.Since) && (d.Gateway == uuid.Nil || m.GatewayID == d.Gateway) &&
+			(d.Kind == "" || string(m.Kind) == d.Kind) &&
 			(d.Before.IsZero() || m.CreatedAt.Before(d.Before)) {
 			all = append(all, m)
 		}

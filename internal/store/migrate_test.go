@@ -198,7 +198,8 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	if m.MessageID != ids[delivery.Rejected] || m.Attempt != 1 || !m.Named {
 		t.Errorf("an earlier submission is matched to %+v", m)
 	}
-	if orphans := must[[]Message](t)(s.Orphans(t.Context(), gateway, uuid.Nil, 9)); len(orphans) != 1 || orphans[0].ID != ids[delivery.Sending] {
+	if orphans := must[[]Message](t)(s.Orphans(t.Context(), gateway, uuid.Nil, 9)); len(orphans) != 1 ||
+		orphans[0].ID != ids[delivery.Sending] {
 		t.Errorf("being sent: %+v", orphans)
 	}
 	silent := must[[]Message](t)(s.TakeSilent(t.Context(), gateway, at.Add(time.Minute), time.Minute, 9))
@@ -249,8 +250,8 @@ func TestDatabaseOfTheVersionBeforeGoesOn(t *testing.T) {
 	}
 }
 
-// What an instance of an earlier version is writing while the database is migrated is there
-// afterwards: the migration waits for it before it copies anything.
+// A migration waits for the transactions of an instance of an earlier version before it copies anything,
+// so their rows are there afterwards.
 func TestAMigrationCopiesWhatIsBeingWritten(t *testing.T) {
 	t.Parallel()
 	url := pgtest.Empty(t)
@@ -314,16 +315,25 @@ func TestAMigrationCopiesWhatIsBeingWritten(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	to(4, begun(`INSERT INTO messages (id, key_id, gateway_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, state, cause,
+	to(
+		4,
+		begun(
+			`INSERT INTO messages (id, key_id, gateway_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, state, cause,
 			rivals, attempts, gateway_ref, due_at, valid_until, created_at, changed_at, currency)
 		VALUES ($1, $2, $2, '+447700900123', 'L', 'transactional', 1, 'x', 'gsm7', 1, 1, '', 'queued', '', '', 0, '', now(), now(), now(), now(), '')`,
-		NewID(), uuid.New()))
+			NewID(),
+			uuid.New(),
+		),
+	)
 	if n := count("SELECT count(*) FROM standings JOIN to_send USING (id)"); n != 1 {
 		t.Errorf("%d of 1 message waits to be sent", n)
 	}
-	to(5, begun(`INSERT INTO exchanges (id, gateway_id, purpose, method, url, request_header, request_body, status, reply_header, reply_body,
+	to(
+		5,
+		begun(`INSERT INTO exchanges (id, gateway_id, purpose, method, url, request_header, request_body, status, reply_header, reply_body,
 			error, started_at, took_us)
-		VALUES ($1, $2, 'submit', 'POST', '', '{}', '', 200, '{}', '', '', now(), 1)`, NewID(), uuid.New()))
+		VALUES ($1, $2, 'submit', 'POST', '', '{}', '', 200, '{}', '', '', now(), 1)`, NewID(), uuid.New()),
+	)
 	if n := count("SELECT count(*) FROM exchange_packs"); n != 1 {
 		t.Errorf("%d of 1 exchange is packed", n)
 	}

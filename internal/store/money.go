@@ -116,8 +116,8 @@ func (d moneyDeltas) queue(b *pgx.Batch) {
 const compactMoney = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon money')) AS mine),
 	gone AS (DELETE FROM money_deltas WHERE ctid = ANY (ARRAY(SELECT ctid FROM money_deltas WHERE (SELECT mine FROM turn) LIMIT $1))
 		RETURNING day, cut_id, gateway_id, currency, told_currency, told, n, micros, told_micros, avoidable_n, avoidable_micros),
-	sums AS (SELECT d.day, d.gateway_id, coalesce(c.country, '') AS country, coalesce(c.kind, '') AS kind, d.currency, d.told_currency, d.told, sum(d.n) AS n, sum(d.micros) AS micros,
-			sum(d.told_micros) AS told_micros, sum(d.avoidable_n) AS avoidable_n, sum(d.avoidable_micros) AS avoidable_micros
+	sums AS (SELECT d.day, d.gateway_id, coalesce(c.country, '') AS country, coalesce(c.kind, '') AS kind, d.currency,
+			d.told_currency, d.told, sum(d.n) AS n, sum(d.micros) AS micros, sum(d.told_micros) AS told_micros, sum(d.avoidable_n) AS avoidable_n, sum(d.avoidable_micros) AS avoidable_micros
 		FROM gone d LEFT JOIN cuts c ON c.id = d.cut_id GROUP BY 1, 2, 3, 4, 5, 6, 7),
 	added AS (INSERT INTO money AS m (day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros,
 			avoidable_n, avoidable_micros)
@@ -179,7 +179,8 @@ func (s *Store) Spent(ctx context.Context, f Spending) ([]Spent, error) {
 		`currency, told_currency, told, sum(n)::bigint, sum(micros)::bigint, sum(told_micros)::bigint,
 			sum(avoidable_n)::bigint, sum(avoidable_micros)::bigint`,
 		`SELECT day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros, avoidable_n, avoidable_micros FROM money
-		UNION ALL SELECT d.day, d.gateway_id, coalesce(c.country, '') AS country, coalesce(c.kind, '') AS kind, d.currency, d.told_currency, d.told, d.n, d.micros, d.told_micros,
+		UNION ALL SELECT d.day, d.gateway_id, coalesce(c.country, '') AS country, coalesce(c.kind, '') AS kind, d.currency,
+			d.told_currency, d.told, d.n, d.micros, d.told_micros,
 			d.avoidable_n, d.avoidable_micros FROM money_deltas d JOIN cuts c ON c.id = d.cut_id`,
 		true,
 	)

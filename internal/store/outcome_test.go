@@ -43,7 +43,7 @@ func (s *Store) count(t *testing.T, sql string, args ...any) (n int) {
 	return n
 }
 
-// Whatever breaks at COMMIT, a transaction that Transact says is done is there once, and
+// However COMMIT breaks, a transaction that Transact says is done is there once, and
 // one that it says failed is not there.
 func TestACommitThatBreaks(t *testing.T) {
 	t.Parallel()
@@ -232,7 +232,7 @@ func TestMarksStayFew(t *testing.T) {
 	}
 }
 
-// What a transaction reads without writing adds no mark.
+// A transaction that only reads adds no mark.
 func TestReadingAddsNoMark(t *testing.T) {
 	t.Parallel()
 	s := fresh(t)
@@ -302,7 +302,11 @@ func TestCountersThatAreTidiedAway(t *testing.T) {
 	t.Parallel()
 	s := fresh(t)
 	set := func() []Counted {
-		return []Counted{{By: passcode.Number, Value: "+447700900123"}, {By: passcode.Country, Value: "GB"}, {By: passcode.Purpose, Value: "sign-in"}}
+		return []Counted{
+			{By: passcode.Number, Value: "+447700900123"},
+			{By: passcode.Country, Value: "GB"},
+			{By: passcode.Purpose, Value: "sign-in"},
+		}
 	}
 	hold := func() (held []Counted, err error) {
 		return held, s.Transact(t.Context(), func(s *Store) error {

@@ -34,7 +34,7 @@ func TestPoolers(t *testing.T) {
 				t.Fatalf("got %v, want %v", err, c.want)
 			}
 			if err != nil {
-				// What was tried left nothing behind: the next one starts.
+				// The attempt left nothing behind: the next instance starts.
 				if s, err = Open(t.Context(), direct, time.Now()); err != nil {
 					t.Fatal(err)
 				}

@@ -78,7 +78,8 @@ func (s *Store) ProveBatch(ctx context.Context, after uuid.UUID) (looked uuid.UU
 		}
 		if wrong, err = query(ctx, tx, scanMiscount("batch_counts of "+looked.String()+":"), m.in(`SELECT concat_ws(' ', gateway_id, state, cause, currency),
 			CASE WHEN kept <> counted THEN kept ELSE kept_micros END, CASE WHEN kept <> counted THEN counted ELSE counted_micros END
-			FROM (`+miscountedBatch+`) AS d`), first, lastOf(first)); err != nil || len(wrong) == 0 {
+			FROM (`+miscountedBatch+`) AS d`), first, lastOf(first)); err != nil ||
+			len(wrong) == 0 {
 			return err
 		}
 		_, err = tx.Exec(ctx, m.in(`INSERT INTO batch_deltas (first, gateway_id, state, cause, currency, n, micros)
@@ -160,7 +161,16 @@ func (s *Store) ProveMoney(ctx context.Context, day time.Time) (wrong []Miscount
 				continue
 			}
 			wrong = append(wrong, Miscount{
-				What: fmt.Sprintf("money of %s: %s %s %s %s told %t %s", day.Format(time.DateOnly), k.gateway, k.country, k.kind, k.currency, k.told, k.toldCurrency),
+				What: fmt.Sprintf(
+					"money of %s: %s %s %s %s told %t %s",
+					day.Format(time.DateOnly),
+					k.gateway,
+					k.country,
+					k.kind,
+					k.currency,
+					k.told,
+					k.toldCurrency,
+				),
 				Kept: kept[k], Counted: kept[k] + a.n,
 			})
 			if _, err := tx.Exec(ctx, `INSERT INTO money AS m (day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros,

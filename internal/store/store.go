@@ -91,8 +91,8 @@ const (
 
 // The settings of connections. Plans must not depend on statistics, which are
 // not there yet in a month that has just begun: what finds messages finds them
-// by an index, whatever the planner believes of the size of a table. What is switched
-// off makes plans look dear enough to be compiled, so that is switched off too.
+// by an index, whatever the planner believes of the size of a table. The switches
+// make plans look dear enough to be compiled, so compiling is off too.
 var (
 	byIndex = map[string]string{"enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off", "jit": "off"}
 	once    = map[string]string{"plan_cache_mode": "force_generic_plan", "enable_bitmapscan": "off"}

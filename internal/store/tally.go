@@ -55,7 +55,7 @@ func (c *cuts) forget() {
 
 // cut gives each message of a set the combination that it is counted in.
 func (s *Store) cut(ctx context.Context, set []Acceptance) error {
-	// What this transaction adds is not for others to use before it is committed.
+	// Other transactions must not use what this one adds before it is committed.
 	ours := map[cutting]int32{}
 	var fresh []cutting
 	give := func() bool {

@@ -208,7 +208,15 @@ func TestWrongSumsAreCorrected(t *testing.T) {
 	charge := int64(48_000)
 	var said []Evidence
 	for i := range messages[:10] {
-		e := Evidence{ID: NewID(), MessageID: messages[i].ID, At: at, Attempt: 1, GatewayID: &gateway, Source: delivery.Receipt, Claim: delivery.Delivered}
+		e := Evidence{
+			ID:        NewID(),
+			MessageID: messages[i].ID,
+			At:        at,
+			Attempt:   1,
+			GatewayID: &gateway,
+			Source:    delivery.Receipt,
+			Claim:     delivery.Delivered,
+		}
 		e.ChargeMicros, e.ChargeCurrency = &charge, "EUR"
 		said = append(said, e)
 	}
@@ -221,7 +229,11 @@ func TestWrongSumsAreCorrected(t *testing.T) {
 	counted := func() string {
 		batch := must[[]BatchCount](t)(s.CountBatch(t.Context(), b))
 		spent := must[[]Spent](t)(s.Spent(t.Context(), Spending{Since: at.AddDate(0, 0, -1), Until: at.AddDate(0, 0, 1)}))
-		daily := must[map[Along]*delivery.Tally](t)(s.Endings(t.Context(), Faring{Since: at.AddDate(0, 0, -2), Until: at.AddDate(0, 0, 1), Daily: true}))
+		daily := must[map[Along]*delivery.Tally](
+			t,
+		)(
+			s.Endings(t.Context(), Faring{Since: at.AddDate(0, 0, -2), Until: at.AddDate(0, 0, 1), Daily: true}),
+		)
 		return fmt.Sprint(batch, spent, daily[Along{Gateway: gateway}])
 	}
 	if wrong, err := s.proveAll(at); err != nil || len(wrong) > 0 {

@@ -148,8 +148,8 @@ func (s *Store) transact(ctx context.Context, careful bool, do func(*Store) erro
 }
 
 // afterCommit runs do once what the store has written is committed: at once outside of a
-// transaction. What others may see of a transaction before it is committed, a cache that
-// all use say, is changed by this alone.
+// transaction. Use it for everything that other transactions can see, such as a cache that
+// all share.
 func (s *Store) afterCommit(do func()) {
 	if s.tx == nil {
 		do()

@@ -1,7 +1,7 @@
 // Package identity judges whether a database is the one that was left, and as it was left.
 //
 // A database that was restored from a dump or a backup, cloned, or that lost transactions in a
-// failover looks healthy, and knows nothing of what was sent since. Whatever it holds as waiting
+// failover looks healthy, and knows nothing of what was sent since. A message that it holds as waiting
 // may have gone long ago. Three things tell: the database says where it lives ([Live]), it bears
 // a note of where it lived when it was last found in order ([Noted]), and the service remembers
 // outside of the database how far it was ([Memory]).

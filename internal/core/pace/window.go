@@ -68,7 +68,7 @@ func (w *Window) Leave(now time.Time, n int) *Ticket {
 }
 
 // Arrived tells that the events of a ticket had happened, or will not happen, at a
-// moment. What is told first counts.
+// moment. The first call counts.
 func (w *Window) Arrived(t *Ticket, at time.Time) {
 	if t.known {
 		return

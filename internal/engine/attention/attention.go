@@ -204,11 +204,21 @@ func (a *Attention) unkept(ctx context.Context, now time.Time) ([]Need, error) {
 			return nil, err
 		}
 		if n > 0 {
-			all = append(all, Need{What: Overdue, Wrong: true, Count: int64(n), Gateway: g.Name, Title: "Messages through " + g.Name + " are not looked after",
-				Why:     fmt.Sprintf("%s were to be asked about, or given up, more than %v ago.", atMost(n, overdueMost), overdueLong),
-				Cost:    "Nobody learns what became of them.",
-				Do:      "See whether the gateway allows enough queries a second, and whether instances are running.",
-				Command: "pigeon gateway show " + g.Name, Link: page})
+			all = append(
+				all,
+				Need{
+					What:    Overdue,
+					Wrong:   true,
+					Count:   int64(n),
+					Gateway: g.Name,
+					Title:   "Messages through " + g.Name + " are not looked after",
+					Why:     fmt.Sprintf("%s were to be asked about, or given up, more than %v ago.", atMost(n, overdueMost), overdueLong),
+					Cost:    "Nobody learns what became of them.",
+					Do:      "See whether the gateway allows enough queries a second, and whether instances are running.",
+					Command: "pigeon gateway show " + g.Name,
+					Link:    page,
+				},
+			)
 		}
 	}
 	return all, nil

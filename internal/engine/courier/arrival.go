@@ -54,7 +54,7 @@ func askBefore(conn net.Conn, may func() bool) {
 }
 
 // watchArrival calls arrived once the peer's kernel has acknowledged all that was written to a
-// connection, unless ctx ends first. What it has acknowledged it has.
+// connection, unless ctx ends first.
 func watchArrival(ctx context.Context, conn net.Conn, arrived func()) {
 	if looked := lookOf(conn); looked != nil {
 		conn = looked.Conn

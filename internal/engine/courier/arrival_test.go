@@ -37,8 +37,18 @@ func TestArrivalIsKnownBeforeTheAnswer(t *testing.T) {
 	g := rostertest.Gateway(t, gateways, silently, roster.Settings{Address: &server.URL, Timeout: &timeout})
 	arrived, done := make(chan struct{}), make(chan Fate)
 	go func() {
-		_, fate, _, _ := New(time.Now, false).CarryNoting(t.Context(), g, "submit",
-			dialect.Request{Method: "POST", Path: "/s", Header: map[string]string{}, Body: []byte("{}")}, Leaving{Arrived: func() { close(arrived) }})
+		_, fate, _, _ := New(time.Now, false).CarryNoting(
+			t.Context(),
+			g,
+			"submit",
+			dialect.Request{
+				Method: "POST",
+				Path:   "/s",
+				Header: map[string]string{},
+				Body:   []byte("{}"),
+			},
+			Leaving{Arrived: func() { close(arrived) }},
+		)
 		done <- fate
 	}()
 	<-arrived
@@ -110,8 +120,13 @@ func TestTheLastLookComesBeforeTheFirstByte(t *testing.T) {
 	for _, method := range []string{"POST", "GET", "PUT"} {
 		for _, body := range []string{"", "{}", string(make([]byte, 100<<10))} {
 			asked := false
-			_, fate, _, _ := c.CarryNoting(t.Context(), g, "submit", dialect.Request{Method: method, Path: "/s", Header: map[string]string{}, Body: []byte(body)},
-				Leaving{May: func() bool { asked = true; return false }})
+			_, fate, _, _ := c.CarryNoting(
+				t.Context(),
+				g,
+				"submit",
+				dialect.Request{Method: method, Path: "/s", Header: map[string]string{}, Body: []byte(body)},
+				Leaving{May: func() bool { asked = true; return false }},
+			)
 			if !asked || fate != NotSent {
 				t.Errorf("%s with %d bytes: %v, asked %v", method, len(body), fate, asked)
 			}

@@ -281,7 +281,7 @@ func (k *keeper) claim(ctx context.Context, g *roster.Gateway, free leave, defer
 		k.flying.replace(flight, c)
 		return nil
 	})
-	// What is claimed is sent or put back by this keeper alone, so it waits until it
+	// This keeper alone sends or puts back the claimed messages, so it waits until it
 	// knows.
 	if unknown := (*store.UnknownOutcome)(nil); errors.As(err, &unknown) {
 		if committed, asked := unknown.Wait(context.Background()); asked == nil && committed {

@@ -257,8 +257,8 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			}
 			return
 		}
-		// Whoever kept it before may have used up the limit until the lease ran out, or has
-		// said how long it is used.
+		// The last keeper may have used up the limit until its lease ran out, or has said how
+		// long the limit is used.
 		used := -lease.Idle
 		if !lease.Clean {
 			used += span

@@ -77,7 +77,13 @@ func runsOn(t *testing.T, handler http.Handler, source string, perSecond int) *r
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	k := rostertest.Kit(gateways, s)
-	d := &Dispatch{Kit: k, Courier: courier.New(k.Now, false), Course: &course.Course{Kit: k}, Lease: time.Second, SweepEvery: 200 * time.Millisecond}
+	d := &Dispatch{
+		Kit:        k,
+		Courier:    courier.New(k.Now, false),
+		Course:     &course.Course{Kit: k},
+		Lease:      time.Second,
+		SweepEvery: 200 * time.Millisecond,
+	}
 	r := &running{Dispatch: d, direct: direct, proxy: proxy}
 	r.g = rostertest.Gateway(t, gateways, source, roster.Settings{Address: &server.URL, PerSecond: &perSecond})
 	ctx, stop := context.WithCancel(context.Background())
@@ -134,7 +140,7 @@ func until(t *testing.T, what string, is func() bool) {
 	}
 }
 
-// Whatever breaks at the COMMIT of a claim, or of an outcome, each message goes once and has
+// However the COMMIT of a claim or of an outcome breaks, each message goes once and has
 // an end that is known.
 func TestAClaimWhoseCommitBreaks(t *testing.T) {
 	t.Parallel()
@@ -209,7 +215,8 @@ func TestStoppingLeavesNothingInDoubt(t *testing.T) {
 		r.stop()
 		counts := r.states(t, all)
 		l.mu.Lock()
-		if counts[delivery.Queued]+counts[delivery.Accepted] != len(all) || counts[delivery.Accepted] != len(l.taken) || counts[delivery.Queued] == 0 {
+		if counts[delivery.Queued]+counts[delivery.Accepted] != len(all) || counts[delivery.Accepted] != len(l.taken) ||
+			counts[delivery.Queued] == 0 {
 			t.Errorf("stopped at claim %d: %v, and the gateway took %d", try+1, counts, len(l.taken))
 		}
 		l.mu.Unlock()

@@ -12,10 +12,10 @@ const (
 )
 
 // quota keeps a gateway's limits by the minute and by the day, in whichever
-// minute or 24 hours. What is claimed counts until it is known to have arrived, and
+// minute or 24 hours. A claimed message counts until it is known to have arrived, and
 // from then on for the span. A slot counts in whole: until the span is over for its end.
 //
-// The database notes what is claimed, so that neither a restart nor another
+// The database notes each claim, so that neither a restart nor another
 // instance forgets it.
 type quota struct {
 	perMinute, perDay int

@@ -62,13 +62,21 @@ func TestAStallIsNoticed(t *testing.T) {
 	}
 }
 
-// What timed out as this process stood still makes no gateway rest, and of several requests that fail
+// Requests that time out while this process stands still make no gateway rest, and of several that fail
 // together one doubles the rest.
 func TestOurOwnStallIsNoFaultOfTheGateway(t *testing.T) {
 	t.Parallel()
 	k, _ := alone(t, 100, 50)
 	fails := func(began time.Time, ours bool) {
-		k.learn(lesson{cause: delivery.GatewayFault, note: "no answer", began: began, ours: ours, at: []store.Message{message("+447700900123", "x")}})
+		k.learn(
+			lesson{
+				cause: delivery.GatewayFault,
+				note:  "no answer",
+				began: began,
+				ours:  ours,
+				at:    []store.Message{message("+447700900123", "x")},
+			},
+		)
 	}
 	for range 20 {
 		fails(time.Now(), true)

@@ -164,7 +164,10 @@ func (k *keeper) sweep(ctx context.Context, before time.Time) (found int, err er
 		var evidence []store.Evidence
 		for _, m := range sending {
 			if m.BeganAt.Before(before) && !k.flying.has(m.ID) && k.holds() {
-				evidence = append(evidence, course.Own(m, now, delivery.Doubtful, m.Attempts, "left over: no request with it is on its way"))
+				evidence = append(
+					evidence,
+					course.Own(m, now, delivery.Doubtful, m.Attempts, "left over: no request with it is on its way"),
+				)
 			}
 		}
 		if len(evidence) == 0 {

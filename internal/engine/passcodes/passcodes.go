@@ -300,7 +300,7 @@ func (p *Passcodes) Issue(ctx context.Context, key store.Key, w Wants, token str
 	if w.Reveal && !key.Practice {
 		return Issued{}, ErrReveal
 	}
-	// What was sent for a request is answered again whatever would be said of it today.
+	// A repeated request gets the answer of the first one, whatever would be said of it today.
 	if token != "" {
 		prior, err := p.Store.Token(ctx, key.ID, token)
 		if err == nil {
@@ -657,7 +657,7 @@ func (c *counters) admit(subjects []store.Counted, now time.Time) (*passcode.Ful
 	return passcode.Admit(now, all), nil
 }
 
-// of is the counter of one of something. What is not held counts for nobody else.
+// of is the counter of one of something. A counter that is not held counts for nobody else.
 func (c *counters) of(s store.Counted) (*store.Counted, error) {
 	if at, known := c.at[[2]string{string(s.By), s.Value}]; known && at != missing {
 		return &c.held[at], nil

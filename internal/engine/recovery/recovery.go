@@ -196,7 +196,8 @@ func (r *Recovery) prepare(ctx context.Context) error {
 			var evidence []store.Evidence
 			for _, m := range found {
 				note := "quarantine: it was " + string(m.State) + " in a database that was restored, and may have gone since " + since
-				begins, doubt := course.Own(m, now, delivery.Sending, m.Attempts+1, ""), course.Own(m, now, delivery.Doubtful, m.Attempts+1, note)
+				begins := course.Own(m, now, delivery.Sending, m.Attempts+1, "")
+				doubt := course.Own(m, now, delivery.Doubtful, m.Attempts+1, note)
 				evidence = append(evidence, begins, doubt)
 			}
 			changed, err = r.Course.Record(ctx, s, evidence, nil, found...)
@@ -379,9 +380,12 @@ func (r *Recovery) Decide(ctx context.Context, d Decision) (decided, left int, e
 			claim := map[Choice]delivery.State{Send: delivery.Queued, Cancel: delivery.Cancelled}[d.Choice]
 			ground := store.GroundOf(store.NewID())
 			for _, t := range m.Tried() {
-				evidence = append(evidence, store.Evidence{ID: store.IDAt(now), MessageID: m.ID, At: now, Source: delivery.Operator, Claim: claim,
-					Attempt: t.Attempt, GatewayID: &m.GatewayID, Ground: ground, Over: t.Endings,
-					Note: fmt.Sprintf("%s after a quarantine, decided by %s", saidOf[d.Choice], d.By)})
+				evidence = append(
+					evidence,
+					store.Evidence{ID: store.IDAt(now), MessageID: m.ID, At: now, Source: delivery.Operator, Claim: claim,
+						Attempt: t.Attempt, GatewayID: &m.GatewayID, Ground: ground, Over: t.Endings,
+						Note: fmt.Sprintf("%s after a quarantine, decided by %s", saidOf[d.Choice], d.By)},
+				)
 			}
 			if d.Choice == Send {
 				steps[m.ID] = course.Step{Wait: new(time.Duration)}

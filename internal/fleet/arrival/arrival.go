@@ -1,5 +1,5 @@
 // Package arrival tells when requests arrived at a server, by the kernel's clock: when their
-// bytes came in, whatever the server was doing then. What measures whether anything came faster
+// bytes came in, whatever the server was doing then. A measurement of whether anything came faster
 // than allowed must not count its own stalls.
 package arrival
 

@@ -19,10 +19,14 @@ func TestArrivalIsThatOfTheBytes(t *testing.T) {
 	}
 	listener := Listener(inner)
 	arrived := make(chan time.Time, 10)
-	server := &http.Server{ConnContext: Context, ReadHeaderTimeout: time.Minute, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		arrived <- Of(r)
-		io.Copy(io.Discard, r.Body)
-	})}
+	server := &http.Server{
+		ConnContext:       Context,
+		ReadHeaderTimeout: time.Minute,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			arrived <- Of(r)
+			io.Copy(io.Discard, r.Body)
+		}),
+	}
 	defer server.Close()
 	const slack = 5 * time.Millisecond // the kernel's clock is stepped otherwise
 	serving := false

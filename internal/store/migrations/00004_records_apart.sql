@@ -1,6 +1,6 @@
 -- +goose Up
 
--- What another instance writes meanwhile is copied as well, or refused.
+-- The lock waits for rows that another instance is writing, so that they are copied too.
 LOCK TABLE messages, evidence, receipts IN ACCESS EXCLUSIVE MODE;
 
 -- What never changes of a message stands apart from what does. Its content is

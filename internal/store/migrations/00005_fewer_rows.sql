@@ -36,7 +36,7 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 
--- What another instance writes meanwhile is packed as well, or refused.
+-- The lock waits for rows that another instance is writing, so that they are packed too.
 LOCK TABLE exchanges IN ACCESS EXCLUSIVE MODE;
 INSERT INTO exchange_packs (id, packed)
 SELECT (left(id::text, 32) || '0000')::uuid, convert_to(json_agg(json_build_object(

@@ -54,7 +54,7 @@ ALTER TABLE gateways ADD COLUMN ask_kinds jsonb NOT NULL DEFAULT '{}';
 -- How a gateway was spoken to when a receipt last bore an id that it had given in a reply.
 ALTER TABLE gateway_health ADD COLUMN named_in text NOT NULL DEFAULT '';
 
--- What another instance marks meanwhile is marked here as well, or after this.
+-- The lock waits for marks that another instance is writing, so that they are copied too.
 LOCK TABLE marks IN SHARE ROW EXCLUSIVE MODE;
 
 -- Messages that want a person's decision: those whose end nobody knows. Contested ones are marked already.

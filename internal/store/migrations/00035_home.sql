@@ -20,7 +20,7 @@ CREATE TABLE quarantines (
     why         text        NOT NULL,
     -- The last moment of which the database knows anything.
     reaches     timestamptz,
-    -- What was queued is doubtful since.
+    -- Queued messages are doubtful since.
     prepared_at timestamptz,
     -- Gateways are asked about what is doubtful since.
     asked_at    timestamptz,
