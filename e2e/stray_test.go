@@ -137,6 +137,32 @@ func TestDoubtIsSettledByStrays(t *testing.T) {
 	}
 }
 
+// Strays of a time of which the database lacks messages, as it was restored, may belong to one of these: they
+// settle the doubt of no other message, and say so.
+func TestStraysOfMissingMessagesSettleNothing(t *testing.T) {
+	t.Parallel()
+	h := build(t, quick, hushed).with("sandbank")
+	sql(t, h.database, `INSERT INTO quarantines (id, since, reason, why, reaches, prepared_at, lifted_at, lifted_by)
+		VALUES (gen_random_uuid(), now(), 'rewound', 'a test', now() - interval '1 minute', now(), now(), 'first')`)
+	if err := h.Fleet.Misbehave(fleet.Mood{Gateway: "sandbank", How: "cut after taking"}); err != nil {
+		t.Fatal(err)
+	}
+	const many = 5
+	for i := range many {
+		h.send(client.Draft{To: fmt.Sprintf("+4477009002%02d", i), Text: fmt.Sprintf("Berth %d", i), Gateway: "sandbank"})
+	}
+	eventually(t, "every receipt is judged", func() bool {
+		page := must[client.Strays](t)(h.Client.Strays(t.Context(), client.StrayFilter{Reason: "incomplete"}, "", 500))
+		return len(page.Items) >= many
+	})
+	if weak := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{Weak: true}, "", 500)).Items; len(weak) > 0 {
+		t.Errorf("%d rest on what may belong to others", len(weak))
+	}
+	if tally := must[client.Tally](t)(h.Client.Tally(t.Context(), client.Filter{})); tally.States["doubtful"] != many {
+		t.Errorf("%s", tally.Equation)
+	}
+}
+
 // What could be either of two stays in doubt, until a person says which; the command line says why, and what to do.
 func TestStraysAreSettledByHand(t *testing.T) {
 	t.Parallel()

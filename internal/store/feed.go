@@ -129,6 +129,16 @@ type LockedFeed struct {
 // LockFeed locks a feed whose rows may go now; false if they may not, or another instance is
 // at it. Call it within [Store.Transact].
 func (s *Store) LockFeed(ctx context.Context, id uuid.UUID, n int, now time.Time) (LockedFeed, bool, error) {
+	return s.lockFeed(ctx, id, n, now, "AND f.open AND b.state = 'running' FOR UPDATE OF f SKIP LOCKED FOR SHARE OF b SKIP LOCKED")
+}
+
+// LockFeedAnyway is [Store.LockFeed] for a feed whose time has come, also where it is held, or its batch
+// is. It waits for an instance that is at it.
+func (s *Store) LockFeedAnyway(ctx context.Context, id uuid.UUID, n int, now time.Time) (LockedFeed, bool, error) {
+	return s.lockFeed(ctx, id, n, now, "FOR UPDATE OF f FOR SHARE OF b")
+}
+
+func (s *Store) lockFeed(ctx context.Context, id uuid.UUID, n int, now time.Time, which string) (LockedFeed, bool, error) {
 	locked, err := query(ctx, s.hot(), func(rows pgx.Rows) (f LockedFeed, err error) {
 		var launch []byte
 		if err = rows.Scan(append(f.into(), &launch, &f.Paced, &f.OptOuts)...); err == nil {
@@ -137,8 +147,7 @@ func (s *Store) LockFeed(ctx context.Context, id uuid.UUID, n int, now time.Time
 		return f, err
 	}, "SELECT "+feedColumns+`, b.launch, b.pace_n > 0, EXISTS (SELECT FROM opt_outs WHERE ended_at IS NULL)
 		FROM batch_feeds f JOIN batches b ON b.id = f.batch_id
-		WHERE f.batch_id = $1 AND f.n = $2 AND f.waiting > 0 AND f.open AND f.opens_at <= $3 AND b.state = 'running'
-		FOR UPDATE OF f SKIP LOCKED FOR SHARE OF b SKIP LOCKED`, id, n, now)
+		WHERE f.batch_id = $1 AND f.n = $2 AND f.waiting > 0 AND f.opens_at <= $3 `+which, id, n, now)
 	if err != nil || len(locked) == 0 {
 		return LockedFeed{}, false, err
 	}

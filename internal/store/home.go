@@ -194,6 +194,20 @@ func (s *Store) LastQuarantine(ctx context.Context) (q Quarantine, err error) {
 	return q, found(s.gorm(ctx).Where("lifted_at IS NOT NULL").Order("since DESC").First(&q).Error)
 }
 
+// Lacking is a time of which the database lacks messages, as it was restored or rewound.
+type Lacking struct{ From, Until time.Time }
+
+// Lacks lists the times of which the database lacks messages, of quarantines since a moment. A quarantine
+// that a person began lacks nothing.
+func (s *Store) Lacks(ctx context.Context, since time.Time) ([]Lacking, error) {
+	lacks, err := query(ctx, s.hot(), func(rows pgx.Rows) (l Lacking, err error) { err = rows.Scan(&l.From, &l.Until); return l, err },
+		"SELECT reaches, since FROM quarantines WHERE since >= $1 AND reaches IS NOT NULL AND reason <> $2", since, string(identity.ByHand))
+	if err != nil {
+		return nil, fmt.Errorf("reading what the database lacks: %w", err)
+	}
+	return lacks, nil
+}
+
 // BeginQuarantine begins one, unless one stands.
 func (s *Store) BeginQuarantine(ctx context.Context, reason identity.Reason, why string) error {
 	reaches, err := s.reaches(ctx)

@@ -17,6 +17,7 @@ const (
 	TooOld       Reason = "too_old"       // it speaks of a time of which nothing is kept or waits
 	Crowded      Reason = "crowded"       // there are more strays than messages to which they could belong
 	TooMany      Reason = "too_many"      // there are more than are looked at
+	Incomplete   Reason = "incomplete"    // messages of its time are missing from the database, which was restored
 )
 
 var reasons = map[Reason]string{
@@ -26,10 +27,11 @@ var reasons = map[Reason]string{
 	TooOld:       "It speaks of a time of which no message waits any more.",
 	Crowded:      "There are more strays than messages to which they could belong: some are about something else.",
 	TooMany:      "There are more strays, or messages in doubt, than can be told apart.",
+	Incomplete:   "It may belong to a message that is missing: the database was restored to an earlier moment.",
 }
 
 // Reasons lists every reason.
-var Reasons = []Reason{InDoubt, UnknownID, OtherAccount, TooOld, Crowded, TooMany}
+var Reasons = []Reason{InDoubt, UnknownID, OtherAccount, TooOld, Crowded, TooMany, Incomplete}
 
 // Text is one plain sentence.
 func (r Reason) Text() string { return reasons[r] }
@@ -49,11 +51,14 @@ type Facts struct {
 	Absent  bool // the gateway, asked, did not know the id
 	Written bool // something was sent to its number through the gateway; true where it bears none
 	Old     bool // it speaks of a time before the window
+	Lacking bool // the database lacks messages to which it could belong
 }
 
 // Why works out the likely reason.
 func Why(f Facts) Reason {
 	switch {
+	case f.Lacking:
+		return Incomplete
 	case f.Crowd:
 		return TooMany
 	case f.Verdict.Crowded:

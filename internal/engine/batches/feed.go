@@ -36,13 +36,7 @@ const (
 
 // feedAll lets rows out until ctx ends.
 func (b *Batches) feedAll(ctx context.Context) {
-	f := &feeding{
-		Batches: b,
-		flows:   map[flowing]*flow{},
-		packs:   map[feedID]*opened{},
-		scouts:  map[uuid.UUID]batch.Scouts{},
-		stood:   map[uuid.UUID][]stood{},
-	}
+	f := b.newFeeding()
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	said := time.Time{}
@@ -71,9 +65,50 @@ func (b *Batches) feedAll(ctx context.Context) {
 	}
 }
 
+// unfoldMost is how many rows become messages in one transaction of [Batches.UnfoldAll].
+const unfoldMost = 2000
+
+// UnfoldAll makes messages of all rows whose time has come, also of batches that are held: in a database that
+// was restored any of them may have gone. Rows for which a budget has too little left stay rows.
+func (b *Batches) UnfoldAll(ctx context.Context) (made int, err error) {
+	all, err := b.Store.AtWork(ctx, false)
+	if err != nil {
+		return 0, err
+	}
+	f := b.newFeeding()
+	f.anyway = true
+	for _, one := range all {
+		feeds, err := b.Store.Feeds(ctx, []uuid.UUID{one.ID})
+		if err != nil {
+			return made, err
+		}
+		for _, feed := range feeds {
+			for more := true; more; {
+				var n int
+				if n, more, err = f.unfold(ctx, one, feed, unfoldMost); err != nil {
+					return made, fmt.Errorf("batch %s: %w", one.ID, err)
+				}
+				made += n
+			}
+		}
+	}
+	return made, nil
+}
+
+func (b *Batches) newFeeding() *feeding {
+	return &feeding{
+		Batches: b,
+		flows:   map[flowing]*flow{},
+		packs:   map[feedID]*opened{},
+		scouts:  map[uuid.UUID]batch.Scouts{},
+		stood:   map[uuid.UUID][]stood{},
+	}
+}
+
 // feeding is what one instance remembers of the batches that it feeds.
 type feeding struct {
 	*Batches
+	anyway  bool // held ones too
 	flows   map[flowing]*flow
 	packs   map[feedID]*opened
 	scouts  map[uuid.UUID]batch.Scouts

@@ -30,7 +30,11 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, feed store.Feed, 
 	err = f.Store.Transact(ctx, func(s *store.Store) error {
 		made, more, refused, purses = 0, false, nil, nil
 		now := f.Now()
-		feed, ok, err := s.LockFeed(ctx, one.ID, feed.N, now)
+		lock := s.LockFeed
+		if f.anyway {
+			lock = s.LockFeedAnyway
+		}
+		feed, ok, err := lock(ctx, one.ID, feed.N, now)
 		if err != nil || !ok {
 			return err
 		}

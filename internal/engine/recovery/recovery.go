@@ -170,7 +170,8 @@ func (r *Recovery) Look(ctx context.Context, quarantined, asking, prepared bool)
 	return nil
 }
 
-// prepare makes doubtful what may have gone since the moment of the copy, and pauses batches.
+// prepare makes doubtful each message that may have gone since the moment of the copy, rows of batches too, and
+// pauses batches.
 func (r *Recovery) prepare(ctx context.Context) error {
 	q, err := r.Store.Quarantine(ctx)
 	if err != nil || q.PreparedAt != nil {
@@ -179,6 +180,9 @@ func (r *Recovery) prepare(ctx context.Context) error {
 	since := "the moment of the copy"
 	if q.Reaches != nil {
 		since = q.Reaches.UTC().Format(time.RFC3339)
+	}
+	if _, err := r.Batches.UnfoldAll(ctx); err != nil {
+		return fmt.Errorf("making messages of rows that may have gone: %w", err)
 	}
 	if err := r.Batches.PauseAll(ctx, "quarantine: rows may have gone since "+since); err != nil {
 		return err

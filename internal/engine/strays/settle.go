@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -31,6 +32,9 @@ func (s *Strays) settle(
 			continue
 		}
 		v := c.verdicts[i]
+		if l.has == nil && slices.ContainsFunc(l.strays, func(t store.Stray) bool { return c.lacking(&t) }) {
+			v.Claimant = -1
+		}
 		if v.Claimant >= 0 && l.Number == "" && !anonymous {
 			v.Claimant = -1
 		}
@@ -106,6 +110,7 @@ func (s *Strays) inVain(c considered, matched map[uuid.UUID]bool, now time.Time)
 			continue
 		}
 		facts := belong.Facts{
+			Lacking: c.lacking(&t),
 			Crowd:   c.crowd,
 			Absent:  t.Answer == store.Ignores,
 			Written: t.Number == "" || c.written[t.Number],

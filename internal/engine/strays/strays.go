@@ -4,6 +4,7 @@ package strays
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -155,6 +156,16 @@ type considered struct {
 	since     time.Time
 	skew      time.Duration
 	known     bool // by how much the clock is wrong
+	lacks     []store.Lacking
+	window    time.Duration
+}
+
+// lacking reports whether a stray may belong to a message that is missing, as the database was restored.
+// Then it belongs to no other message for sure.
+func (c *considered) lacking(t *store.Stray) bool {
+	return slices.ContainsFunc(c.lacks, func(l store.Lacking) bool {
+		return t.At.After(l.From) && t.At.Before(l.Until.Add(c.window))
+	})
 }
 
 // line is all that came under one name.
@@ -170,8 +181,12 @@ func window(g *roster.Gateway) time.Duration { return min(max(g.GiveUpAfter(), t
 // consider gathers everything to which strays may belong and everything that may belong there, and
 // judges them.
 func (s *Strays) consider(ctx context.Context, tx *store.Store, g *roster.Gateway, due []store.Stray, now time.Time) (considered, error) {
-	c := considered{due: due, since: now.Add(-window(g)), written: map[string]bool{}}
+	c := considered{due: due, since: now.Add(-window(g)), written: map[string]bool{}, window: window(g)}
 	c.skew, c.known = s.Clocks.Skew(g.ID)
+	var err error
+	if c.lacks, err = tx.Lacks(ctx, c.since.Add(-window(g))); err != nil {
+		return c, err
+	}
 	numbers, anonymous := []string{}, false
 	seen := map[string]bool{"": true}
 	for i := range due {
