@@ -222,6 +222,11 @@ func TestARestoredDumpSendsNothingTwice(t *testing.T) {
 		}
 		return states["harbourline"]["delivered"] == each && states["waxseal"]["delivered"] == each
 	})
+	for _, e := range must[client.Message](t)(h.Client.Message(t.Context(), ids[len(ids)-1], false)).Evidence {
+		if e.Claim == "sending" && r.Since != nil && !e.At.Before(*r.Since) {
+			t.Errorf("what may have gone since the copy is said to have begun at %s, in the quarantine", e.At)
+		}
+	}
 	if s := states["sandbank"]; s["doubtful"] == 0 || s["queued"]+s["sending"]+s["cancelled"] > 0 {
 		t.Errorf("without evidence: %v", states["sandbank"])
 	}

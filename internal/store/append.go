@@ -215,6 +215,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	month := monthOf(m.ID)
 	named := map[int]uuid.UUID{} // submissions of which the gateway's id was told
 	var taken *Evidence
+	latest := c.now // when its last submission began, if that is new
 	for i, e := range evidence {
 		if !m.digest.Note(e.Fact()) {
 			m.Repeats++
@@ -225,6 +226,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 		}
 		switch {
 		case e.begins():
+			latest = e.At
 		case taken == nil && before.State == delivery.Sending && e.Attempt == before.Attempts && e.takes(before.GatewayID):
 			taken = &evidence[i]
 		default:
@@ -239,7 +241,7 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 	known := m.digest.Outcome()
 	m.apply(known, c.now)
 	if before.Attempts != m.Attempts {
-		m.BeganAt = c.now
+		m.BeganAt = latest
 	}
 	if err := c.speakOf(&before, m, known); err != nil {
 		return err
@@ -260,8 +262,8 @@ func (c *changes) join(m *Message, evidence []Evidence, plan func(before, after 
 			continue
 		}
 		began := before.BeganAt
-		if began.IsZero() {
-			began = c.now
+		if attempt > before.Attempts || began.IsZero() {
+			began = latest
 		}
 		s := submission{message: m.ID, attempt: attempt, gateway: gateway, began: began, ref: ref}
 		if taken != nil && attempt == taken.Attempt {

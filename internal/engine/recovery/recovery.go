@@ -201,6 +201,12 @@ func (r *Recovery) prepare(ctx context.Context) error {
 			for _, m := range found {
 				note := "quarantine: it was " + string(m.State) + " in a database that was restored, and may have gone since " + since
 				begins := course.Own(m, now, delivery.Sending, m.Attempts+1, "")
+				if q.Reaches != nil && q.Reaches.Before(now) { // it may have gone at any moment since
+					begins.At = *q.Reaches
+					if m.CreatedAt.After(begins.At) {
+						begins.At = m.CreatedAt
+					}
+				}
 				doubt := course.Own(m, now, delivery.Doubtful, m.Attempts+1, note)
 				evidence = append(evidence, begins, doubt)
 			}
