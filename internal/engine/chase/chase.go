@@ -250,6 +250,9 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		}
 		for i := range again {
 			m := &again[i]
+			if from := c.Gate.GivesUpFrom(now); m.GiveUpAt != nil && m.GiveUpAt.Before(from) && !m.State.Final() {
+				m.GiveUpAt = &from // else it would be due again at once, until then
+			}
 			m.AskAt = m.GiveUpAt
 			if g.Dialect.CanAsk(m.GatewayRef) {
 				m.AskAt = schedule.AskAgain(m.Times, g.AskAfterOf(m.Kind), now, rand.Float64()) // #nosec G404 -- jitter of a pause

@@ -8,6 +8,7 @@ import (
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/gate"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/postgres/pgtest"
@@ -99,6 +100,47 @@ func TestGivesUpWhatCannotBeAsked(t *testing.T) {
 		if got := d.state(m); got.State != tt.want {
 			t.Errorf("after %v it is %s, want %s", tt.after, got.State, tt.want)
 		}
+	}
+}
+
+// Nothing is given up for a while after a quarantine, and nobody asks about a message again and again
+// meanwhile, as its time is over.
+func TestGivesUpLaterAfterAQuarantine(t *testing.T) {
+	t.Parallel()
+	asks := "query: {request: {post: /q, json: '{id}'}, reply: [{when: .status == 200, read: '{state: \"delivered\"}'}]}\n"
+	for name, dialect := range map[string]string{"it can be asked about": honours + asks, "it cannot": honours} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			d := setUp(t, dialect+"silence: {ask_after: 1s, give_up_after: 1h}\n")
+			m := d.accept(own(1, delivery.Sending), store.Evidence{Source: delivery.Reply, Claim: delivery.Accepted, Attempt: 1, GatewayRef: "r-1"})
+			d.clock = d.at.Add(2 * time.Hour)
+			d.Gate = &gate.Gate{}
+			d.Gate.Lifted(d.clock)
+			looks := 0
+			for range 600 { // ten minutes, a look a second
+				d.clock = d.clock.Add(time.Second)
+				taken, err := d.store.TakeSilent(t.Context(), d.g.ID, d.clock, 0, 10)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if len(taken) > 0 {
+					looks++
+					if _, err := d.look(t.Context(), d.g); err != nil {
+						t.Fatal(err)
+					}
+				}
+			}
+			if got := d.state(m); got.State != delivery.Accepted || looks > 20 {
+				t.Errorf("after ten minutes it is %s, and was looked at %d times", got.State, looks)
+			}
+			d.clock = d.clock.Add(10 * time.Minute)
+			if _, err := d.look(t.Context(), d.g); err != nil {
+				t.Fatal(err)
+			}
+			if got := d.state(m); got.State != delivery.Unknown {
+				t.Errorf("twenty minutes after the quarantine it is %s", got.State)
+			}
+		})
 	}
 }
 

@@ -50,6 +50,18 @@ func (g *Gate) GivesUp(now time.Time) bool {
 	return g == nil || g.Open() && now.Sub(time.Unix(0, g.lifted.Load())) > settling
 }
 
+// GivesUpFrom is the first moment at which messages may be given up, as far as it is known; zero if they may be
+// now.
+func (g *Gate) GivesUpFrom(now time.Time) time.Time {
+	switch {
+	case g.GivesUp(now):
+		return time.Time{}
+	case !g.Open():
+		return now.Add(settling)
+	}
+	return time.Unix(0, g.lifted.Load()).Add(settling)
+}
+
 // Set opens or closes the gate; asking is whether gateways are asked while it is closed.
 func (g *Gate) Set(closed, asking bool) {
 	g.closed.Store(closed)
