@@ -132,9 +132,9 @@ func (s *Store) LockFeed(ctx context.Context, id uuid.UUID, n int, now time.Time
 	return s.lockFeed(ctx, id, n, now, "AND f.open AND b.state = 'running' FOR UPDATE OF f SKIP LOCKED FOR SHARE OF b SKIP LOCKED")
 }
 
-// LockFeedAnyway is [Store.LockFeed] for a feed whose time has come, also where it is held, or its batch
+// LockHeldFeed is [Store.LockFeed] for a feed whose time has come, also where it is held, or its batch
 // is. It waits for an instance that is at it.
-func (s *Store) LockFeedAnyway(ctx context.Context, id uuid.UUID, n int, now time.Time) (LockedFeed, bool, error) {
+func (s *Store) LockHeldFeed(ctx context.Context, id uuid.UUID, n int, now time.Time) (LockedFeed, bool, error) {
 	return s.lockFeed(ctx, id, n, now, "FOR UPDATE OF f FOR SHARE OF b")
 }
 

@@ -76,7 +76,7 @@ func (b *Batches) UnfoldAll(ctx context.Context) (made int, err error) {
 		return 0, err
 	}
 	f := b.newFeeding()
-	f.anyway = true
+	f.held = true
 	for _, one := range all {
 		feeds, err := b.Store.Feeds(ctx, []uuid.UUID{one.ID})
 		if err != nil {
@@ -108,7 +108,7 @@ func (b *Batches) newFeeding() *feeding {
 // feeding is what one instance remembers of the batches that it feeds.
 type feeding struct {
 	*Batches
-	anyway  bool // held ones too
+	held    bool // rows of batches that are held go, too
 	flows   map[flowing]*flow
 	packs   map[feedID]*opened
 	scouts  map[uuid.UUID]batch.Scouts

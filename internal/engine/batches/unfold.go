@@ -31,8 +31,8 @@ func (f *feeding) unfold(ctx context.Context, one store.Batch, feed store.Feed, 
 		made, more, refused, purses = 0, false, nil, nil
 		now := f.Now()
 		lock := s.LockFeed
-		if f.anyway {
-			lock = s.LockFeedAnyway
+		if f.held {
+			lock = s.LockHeldFeed
 		}
 		feed, ok, err := lock(ctx, one.ID, feed.N, now)
 		if err != nil || !ok {
