@@ -152,8 +152,9 @@ func (h *house) quarantined() client.Recovery {
 	h.t.Helper()
 	var r client.Recovery
 	eventually(h.t, "it is in quarantine", func() bool {
-		r = must[client.Recovery](h.t)(h.Client.Recovery(h.t.Context()))
-		return r.Quarantine && r.Prepared
+		var err error // just after a failover a connection may break
+		r, err = h.Client.Recovery(h.t.Context())
+		return err == nil && r.Quarantine && r.Prepared
 	})
 	return r
 }

@@ -254,7 +254,8 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 				m.GiveUpAt = &from // else it would be due again at once, until then
 			}
 			m.AskAt = m.GiveUpAt
-			if g.Dialect.CanAsk(m.GatewayRef) {
+			// In quarantine a doubtful message cannot go again, though it may be about to.
+			if g.Dialect.CanAsk(m.GatewayRef) || m.State == delivery.Doubtful && !c.Gate.Open() {
 				m.AskAt = schedule.AskAgain(m.Times, g.AskAfterOf(m.Kind), now, rand.Float64()) // #nosec G404 -- jitter of a pause
 			}
 			m.Asks++

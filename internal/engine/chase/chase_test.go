@@ -144,6 +144,32 @@ func TestGivesUpLaterAfterAQuarantine(t *testing.T) {
 	}
 }
 
+// A doubtful message whose gateway takes a reference twice for one message is looked at in quarantine, goes once that
+// is lifted, and does not wait until it would be given up.
+func TestGoesAgainSoonAfterAQuarantine(t *testing.T) {
+	t.Parallel()
+	d := setUp(t, honours+"silence: {ask_after: 1s, give_up_after: 24h}\n")
+	m := d.accept(own(1, delivery.Sending), own(1, delivery.Doubtful))
+	d.Gate = &gate.Gate{}
+	d.Gate.Set(true, true)
+	d.clock = d.at.Add(10 * time.Second)
+	if _, err := d.look(t.Context(), d.g); err != nil {
+		t.Fatal(err)
+	}
+	if got := d.state(m); got.State != delivery.Doubtful {
+		t.Fatalf("in quarantine it is %s", got.State)
+	}
+	d.Gate.Lifted(d.clock)
+	d.Gate.Set(false, false)
+	d.clock = d.clock.Add(20 * time.Second)
+	if _, err := d.look(t.Context(), d.g); err != nil {
+		t.Fatal(err)
+	}
+	if got := d.state(m); got.State != delivery.Queued {
+		t.Errorf("after the quarantine it is %s", got.State)
+	}
+}
+
 // What was never taken is expired when its time is over; of what may have gone
 // nobody says so; and what is being claimed at that moment is left alone.
 func TestCloseLateSaysOnlyWhatIsKnown(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -434,6 +435,34 @@ func (r *Recovery) Lift(ctx context.Context, by string) error {
 	r.Gate.Set(false, false)
 	for _, g := range r.Roster.All() {
 		r.Bells.Ring(g.ID, false)
+	}
+	return r.lookNow(ctx, q.Since)
+}
+
+// lookNow lets messages that became doubtful since a moment be looked after at once: those that may go again go,
+// and do not wait for when they would be asked about.
+func (r *Recovery) lookNow(ctx context.Context, since time.Time) error {
+	var after uuid.UUID
+	for more := true; more; {
+		var doubtful []store.Message
+		var err error
+		if doubtful, after, more, err = r.Store.DoubtfulAfter(ctx, store.Doubtful{Since: since}, after, chase.NowMost); err != nil {
+			return err
+		}
+		ids := make([]uuid.UUID, len(doubtful))
+		for i := range doubtful {
+			ids[i] = doubtful[i].ID
+		}
+		if err := r.Store.Transact(ctx, func(s *store.Store) error {
+			stand, err := s.Stand(ctx, ids)
+			if err != nil {
+				return err
+			}
+			maps.DeleteFunc(stand, func(_ uuid.UUID, m store.Message) bool { return m.State != delivery.Doubtful })
+			return s.AskNow(ctx, slices.Collect(maps.Values(stand)), r.Now())
+		}); err != nil {
+			return err
+		}
 	}
 	return nil
 }
