@@ -3,7 +3,8 @@ SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check audit fuzz chaos patience bench bench-core screenshots need-postgres need-pooler need-chromium need-terminal need-office sheets FORCE
+.PHONY: help build demo example test check audit fuzz chaos patience bench bench-core screenshots sheets FORCE
+.PHONY: need-postgres need-pooler need-chromium need-terminal need-office
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
 
@@ -78,9 +79,10 @@ fuzz: build need-postgres ## run every fuzz test for FUZZTIME, one after the oth
 
 FAULTS ?= 1000
 TIMES ?= 5
-chaos: build need-postgres need-pooler ## FAULTS faults of every kind under load, with a ledger; then the tests of faults TIMES times over, with the race detector
+CHAOS := Killed|Frozen|AreCut|Rolling|Restored|LostCommits|Stopping|MonthTurns|Restarts|StartedAgain|ComesBack|Doubt
+chaos: build need-postgres need-pooler ## FAULTS faults under load, with a ledger; then the tests of faults TIMES over, with the race detector
 	FAULTS=$(FAULTS) go test ./e2e -run FaultsOfEveryKind -count=1 -v -timeout 120m
-	FAULTS=1 go test -race ./e2e -run 'Killed|Frozen|AreCut|Rolling|Restored|LostCommits|Stopping|MonthTurns|Restarts|StartedAgain|ComesBack|Doubt|Failover|BaseBackup|Pooler' -count=$(TIMES) -timeout 60m
+	FAULTS=1 go test -race ./e2e -run '$(CHAOS)|Failover|BaseBackup|Pooler' -count=$(TIMES) -timeout 60m
 
 patience: build need-postgres need-pooler need-chromium ## run all tests beside two processes that take a core each
 	@trap 'kill $$(jobs -p) 2>/dev/null' EXIT; \

@@ -461,7 +461,8 @@ func TestAnInstanceMeetsANewerSchema(t *testing.T) {
 	sql(
 		t,
 		h.database,
-		"DELETE FROM goose_db_version WHERE version_id = 9999 OR version_id = (SELECT max(version_id) FROM goose_db_version WHERE version_id < 9999)",
+		`DELETE FROM goose_db_version WHERE version_id = 9999
+			OR version_id = (SELECT max(version_id) FROM goose_db_version WHERE version_id < 9999)`,
 	)
 	if code, out, errOut := h.pigeon("", "migrate", "--check", "--database-url", h.database); code != 3 ||
 		!strings.Contains(out, "Run: pigeon migrate") {

@@ -44,7 +44,8 @@ func strayFlags(cmd *cobra.Command, f *client.StrayFilter, usual ...string) {
 	flags.StringVar(&f.Gateway, "gateway", "", "only from this gateway")
 	flags.StringVar(&f.GatewayRef, "gateway-ref", "", "only under this id of the gateway's")
 	flags.StringVar(&f.Number, "number", "", "only about this number")
-	flags.StringVar(&f.Reason, "reason", "", "only for this reason: in_doubt, unknown_id, other_account, too_old, crowded, too_many or incomplete")
+	flags.StringVar(&f.Reason, "reason", "",
+		"only for this reason: in_doubt, unknown_id, other_account, too_old, crowded, too_many or incomplete")
 	flags.StringVar(&f.Message, "message", "", "only those that belong to this message")
 }
 

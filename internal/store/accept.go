@@ -161,7 +161,8 @@ func (s *Store) ReleaseTokens(ctx context.Context, tokens []*Idempotency) error 
 	}
 	var b pgx.Batch
 	b.Queue(
-		"DELETE FROM idempotency i USING unnest($1::uuid[], $2::text[]) AS k (key_id, token) WHERE i.key_id = k.key_id AND i.token = k.token",
+		`DELETE FROM idempotency i USING unnest($1::uuid[], $2::text[]) AS k (key_id, token)
+			WHERE i.key_id = k.key_id AND i.token = k.token`,
 		ids(tokens, func(t **Idempotency) uuid.UUID { return (*t).KeyID }),
 		words(tokens, func(t **Idempotency) string { return (*t).Token }),
 	)

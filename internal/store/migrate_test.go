@@ -318,7 +318,8 @@ func TestAMigrationCopiesWhatIsBeingWritten(t *testing.T) {
 	to(
 		4,
 		begun(
-			`INSERT INTO messages (id, key_id, gateway_id, to_number, sender, kind, lane, text, encoding, units, segments, reference, state, cause,
+			`INSERT INTO messages (id, key_id, gateway_id, to_number, sender, kind, lane, text, encoding, units, segments, reference,
+			state, cause,
 			rivals, attempts, gateway_ref, due_at, valid_until, created_at, changed_at, currency)
 		VALUES ($1, $2, $2, '+447700900123', 'L', 'transactional', 1, 'x', 'gsm7', 1, 1, '', 'queued', '', '', 0, '', now(), now(), now(), now(), '')`,
 			NewID(),

@@ -117,7 +117,8 @@ const compactMoney = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_loc
 	gone AS (DELETE FROM money_deltas WHERE ctid = ANY (ARRAY(SELECT ctid FROM money_deltas WHERE (SELECT mine FROM turn) LIMIT $1))
 		RETURNING day, cut_id, gateway_id, currency, told_currency, told, n, micros, told_micros, avoidable_n, avoidable_micros),
 	sums AS (SELECT d.day, d.gateway_id, coalesce(c.country, '') AS country, coalesce(c.kind, '') AS kind, d.currency,
-			d.told_currency, d.told, sum(d.n) AS n, sum(d.micros) AS micros, sum(d.told_micros) AS told_micros, sum(d.avoidable_n) AS avoidable_n, sum(d.avoidable_micros) AS avoidable_micros
+			d.told_currency, d.told, sum(d.n) AS n, sum(d.micros) AS micros, sum(d.told_micros) AS told_micros,
+			sum(d.avoidable_n) AS avoidable_n, sum(d.avoidable_micros) AS avoidable_micros
 		FROM gone d LEFT JOIN cuts c ON c.id = d.cut_id GROUP BY 1, 2, 3, 4, 5, 6, 7),
 	added AS (INSERT INTO money AS m (day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros,
 			avoidable_n, avoidable_micros)

@@ -13,7 +13,8 @@ import (
 // Errors of a connection pooler that the service cannot work behind.
 var (
 	ErrSharedSessions = errors.New("the connection pooler shares one session of PostgreSQL among several connections. " +
-		"Calm Pigeon needs a session for each of its connections: set pool_mode = session for this database, or connect to PostgreSQL directly")
+		"Calm Pigeon needs a session for each of its connections: set pool_mode = session for this database, " +
+		"or connect to PostgreSQL directly")
 	ErrFewSessions = errors.New("the connection pooler gives too few sessions")
 )
 

@@ -44,7 +44,8 @@ func TestPoolers(t *testing.T) {
 			defer s.Close()
 			for i, p := range s.pools {
 				var jit, timeout string
-				if err := p.QueryRow(t.Context(), "SELECT current_setting('jit'), current_setting('statement_timeout')").Scan(&jit, &timeout); err != nil {
+				if err := p.QueryRow(t.Context(), "SELECT current_setting('jit'), current_setting('statement_timeout')").
+					Scan(&jit, &timeout); err != nil {
 					t.Fatal(err)
 				}
 				if i < 2 && jit != "off" || timeout == "0" {

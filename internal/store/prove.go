@@ -76,7 +76,8 @@ func (s *Store) ProveBatch(ctx context.Context, after uuid.UUID) (looked uuid.UU
 		if !s.months.has(m) {
 			return nil
 		}
-		if wrong, err = query(ctx, tx, scanMiscount("batch_counts of "+looked.String()+":"), m.in(`SELECT concat_ws(' ', gateway_id, state, cause, currency),
+		scan := scanMiscount("batch_counts of " + looked.String() + ":")
+		if wrong, err = query(ctx, tx, scan, m.in(`SELECT concat_ws(' ', gateway_id, state, cause, currency),
 			CASE WHEN kept <> counted THEN kept ELSE kept_micros END, CASE WHEN kept <> counted THEN counted ELSE counted_micros END
 			FROM (`+miscountedBatch+`) AS d`), first, lastOf(first)); err != nil ||
 			len(wrong) == 0 {
@@ -151,8 +152,9 @@ func (s *Store) ProveMoney(ctx context.Context, day time.Time) (wrong []Miscount
 				sum(avoidable_n)::bigint, sum(avoidable_micros)::bigint FROM (
 				SELECT gateway_id, country, kind, currency, told, told_currency, n, micros, told_micros, avoidable_n, avoidable_micros
 					FROM money WHERE day = $1
-				UNION ALL SELECT d.gateway_id, coalesce(c.country, ''), coalesce(c.kind, ''), d.currency, d.told, d.told_currency, d.n, d.micros,
-					d.told_micros, d.avoidable_n, d.avoidable_micros FROM money_deltas d LEFT JOIN cuts c ON c.id = d.cut_id WHERE d.day = $1
+				UNION ALL SELECT d.gateway_id, coalesce(c.country, ''), coalesce(c.kind, ''), d.currency, d.told, d.told_currency,
+						d.n, d.micros, d.told_micros, d.avoidable_n, d.avoidable_micros
+					FROM money_deltas d LEFT JOIN cuts c ON c.id = d.cut_id WHERE d.day = $1
 			) AS both_tables GROUP BY 1, 2, 3, 4, 5, 6`, day); err != nil {
 			return err
 		}
@@ -238,7 +240,8 @@ func (s *Store) ProveDay(ctx context.Context, day time.Time) (wrong []Miscount, 
 		for table, by := range graded {
 			differing := `SELECT ` + by + `, sum(CASE grain WHEN 'day' THEN n ELSE 0 END)::bigint AS kept,
 					sum(CASE grain WHEN 'hour' THEN n ELSE 0 END)::bigint AS counted
-				FROM ` + table + ` WHERE (grain = 'day' AND began_at = $1) OR (grain = 'hour' AND began_at >= $1 AND began_at < $1 + interval '24 hours')
+				FROM ` + table + ` WHERE (grain = 'day' AND began_at = $1)
+					OR (grain = 'hour' AND began_at >= $1 AND began_at < $1 + interval '24 hours')
 				GROUP BY ` + by + ` HAVING sum(CASE grain WHEN 'day' THEN n ELSE -n END) <> 0`
 			found, err := query(ctx, tx, scanMiscount(table+" of "+day.Format(time.DateOnly)+":"),
 				"SELECT concat_ws(' ', "+by+"), kept, counted FROM ("+differing+") AS d", day)

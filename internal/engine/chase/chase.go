@@ -219,7 +219,8 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 	for i := range silent {
 		m := &silent[i]
 		switch {
-		case !c.isOver(m, now) && m.State == delivery.Doubtful && c.Gate.Open() && schedule.MayResubmit(course.Seen(m), course.Through(g, m), now):
+		case !c.isOver(m, now) && m.State == delivery.Doubtful && c.Gate.Open() &&
+			schedule.MayResubmit(course.Seen(m), course.Through(g, m), now):
 			found.again(c.again(m, g, now))
 		case g.Dialect.CanAsk(m.GatewayRef):
 			if batch = append(batch, m); len(batch) == g.Dialect.Query.Most {

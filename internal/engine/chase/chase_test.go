@@ -112,7 +112,8 @@ func TestGivesUpLaterAfterAQuarantine(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			d := setUp(t, dialect+"silence: {ask_after: 1s, give_up_after: 1h}\n")
-			m := d.accept(own(1, delivery.Sending), store.Evidence{Source: delivery.Reply, Claim: delivery.Accepted, Attempt: 1, GatewayRef: "r-1"})
+			reply := store.Evidence{Source: delivery.Reply, Claim: delivery.Accepted, Attempt: 1, GatewayRef: "r-1"}
+			m := d.accept(own(1, delivery.Sending), reply)
 			d.clock = d.at.Add(2 * time.Hour)
 			d.Gate = &gate.Gate{}
 			d.Gate.Lifted(d.clock)
