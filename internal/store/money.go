@@ -112,6 +112,15 @@ func (d moneyDeltas) queue(b *pgx.Batch) {
 		column(set, func(s *spending) int64 { return s.avoidableMicro }))
 }
 
+// addMoney and moneyOnTop add rows to what is added up: before and after the rows.
+const (
+	addMoney = `INSERT INTO money AS m (day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros,
+			avoidable_n, avoidable_micros)`
+	moneyOnTop = `ON CONFLICT (day, gateway_id, country, kind, currency, told_currency, told) DO UPDATE SET n = m.n + excluded.n,
+			micros = m.micros + excluded.micros, told_micros = m.told_micros + excluded.told_micros,
+			avoidable_n = m.avoidable_n + excluded.avoidable_n, avoidable_micros = m.avoidable_micros + excluded.avoidable_micros`
+)
+
 // compactMoney adds them up by day.
 const compactMoney = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_lock(hashtext('pigeon money')) AS mine),
 	gone AS (DELETE FROM money_deltas WHERE ctid = ANY (ARRAY(SELECT ctid FROM money_deltas WHERE (SELECT mine FROM turn) LIMIT $1))
@@ -120,12 +129,9 @@ const compactMoney = `WITH turn AS MATERIALIZED (SELECT pg_try_advisory_xact_loc
 			d.told_currency, d.told, sum(d.n) AS n, sum(d.micros) AS micros, sum(d.told_micros) AS told_micros,
 			sum(d.avoidable_n) AS avoidable_n, sum(d.avoidable_micros) AS avoidable_micros
 		FROM gone d LEFT JOIN cuts c ON c.id = d.cut_id GROUP BY 1, 2, 3, 4, 5, 6, 7),
-	added AS (INSERT INTO money AS m (day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros,
-			avoidable_n, avoidable_micros)
+	added AS (` + addMoney + `
 		SELECT day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros, avoidable_n, avoidable_micros FROM sums
-		ON CONFLICT (day, gateway_id, country, kind, currency, told_currency, told) DO UPDATE SET n = m.n + excluded.n,
-			micros = m.micros + excluded.micros, told_micros = m.told_micros + excluded.told_micros,
-			avoidable_n = m.avoidable_n + excluded.avoidable_n, avoidable_micros = m.avoidable_micros + excluded.avoidable_micros)
+		` + moneyOnTop + `)
 	SELECT count(*)::int FROM gone`
 
 // Spending chooses what is told of what messages cost: accepted on which days of UTC, through which gateway, to

@@ -175,12 +175,9 @@ func (s *Store) ProveMoney(ctx context.Context, day time.Time) (wrong []Miscount
 				),
 				Kept: kept[k], Counted: kept[k] + a.n,
 			})
-			if _, err := tx.Exec(ctx, `INSERT INTO money AS m (day, gateway_id, country, kind, currency, told_currency, told, n, micros, told_micros,
-					avoidable_n, avoidable_micros) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-				ON CONFLICT (day, gateway_id, country, kind, currency, told_currency, told) DO UPDATE SET n = m.n + excluded.n,
-					micros = m.micros + excluded.micros, told_micros = m.told_micros + excluded.told_micros,
-					avoidable_n = m.avoidable_n + excluded.avoidable_n, avoidable_micros = m.avoidable_micros + excluded.avoidable_micros`,
-				day, k.gateway, k.country, k.kind, k.currency, k.toldCurrency, k.told, a.n, a.micros, a.toldMicros, a.avoidableN, a.avoidableMicros); err != nil {
+			if _, err := tx.Exec(ctx, addMoney+" VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) "+moneyOnTop,
+				day, k.gateway, k.country, k.kind, k.currency, k.toldCurrency, k.told,
+				a.n, a.micros, a.toldMicros, a.avoidableN, a.avoidableMicros); err != nil {
 				return err
 			}
 		}

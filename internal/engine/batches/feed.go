@@ -70,29 +70,27 @@ const unfoldMost = 2000
 
 // UnfoldAll makes messages of all rows whose time has come, also of batches that are held: in a database that
 // was restored any of them may have gone. Rows for which a budget has too little left stay rows.
-func (b *Batches) UnfoldAll(ctx context.Context) (made int, err error) {
+func (b *Batches) UnfoldAll(ctx context.Context) error {
 	all, err := b.Store.AtWork(ctx, false)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	f := b.newFeeding()
 	f.held = true
 	for _, one := range all {
 		feeds, err := b.Store.Feeds(ctx, []uuid.UUID{one.ID})
 		if err != nil {
-			return made, err
+			return err
 		}
 		for _, feed := range feeds {
 			for more := true; more; {
-				var n int
-				if n, more, err = f.unfold(ctx, one, feed, unfoldMost); err != nil {
-					return made, fmt.Errorf("batch %s: %w", one.ID, err)
+				if _, more, err = f.unfold(ctx, one, feed, unfoldMost); err != nil {
+					return fmt.Errorf("batch %s: %w", one.ID, err)
 				}
-				made += n
 			}
 		}
 	}
-	return made, nil
+	return nil
 }
 
 func (b *Batches) newFeeding() *feeding {

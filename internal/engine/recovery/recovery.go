@@ -182,7 +182,7 @@ func (r *Recovery) prepare(ctx context.Context) error {
 	if q.Reaches != nil {
 		since = q.Reaches.UTC().Format(time.RFC3339)
 	}
-	if _, err := r.Batches.UnfoldAll(ctx); err != nil {
+	if err := r.Batches.UnfoldAll(ctx); err != nil {
 		return fmt.Errorf("making messages of rows that may have gone: %w", err)
 	}
 	if err := r.Batches.PauseAll(ctx, "quarantine: rows may have gone since "+since); err != nil {
