@@ -436,7 +436,10 @@ func (r *Recovery) Lift(ctx context.Context, by string) error {
 	for _, g := range r.Roster.All() {
 		r.Bells.Ring(g.ID, false)
 	}
-	return r.lookNow(ctx, q.Since)
+	if err := r.lookNow(ctx, q.Since); err != nil { // it is lifted; they are looked after a little later
+		r.Log.Warn("looking after doubtful messages at once", "error", err)
+	}
+	return nil
 }
 
 // lookNow lets messages that became doubtful since a moment be looked after at once: those that may go again go,
