@@ -170,7 +170,14 @@ func (s *Store) commit(ctx context.Context, t *transaction) (committed bool, err
 	b, _ := t.pending()
 	checked := slices.ContainsFunc(b.QueuedQueries, hasCheck)
 	marked := false
-	b.Queue(addMark, s.slots.instance(), slot.number, slot.mark+1).QueryRow(func(row pgx.Row) error { return row.Scan(&marked) })
+	next := slot.mark + 1
+	b.Queue(addMark, s.slots.instance(), slot.number, next).Exec(func(tag pgconn.CommandTag) error {
+		marked = tag.RowsAffected() > 0
+		return nil
+	})
+	if next%removeEvery == 0 {
+		b.Queue(removeMarks, s.slots.instance(), slot.number, next)
+	}
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), commitWithin)
 	defer cancel()
 	if checked { // COMMIT may go only when the answers to the checks are known
