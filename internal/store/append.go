@@ -425,8 +425,8 @@ func queueStandings(b *pgx.Batch, m month, set []Message) {
 }
 
 func (c *changes) queue(b *pgx.Batch) {
-	for m, set := range c.standings {
-		queueStandings(b, m, set)
+	for _, m := range slices.Sorted(maps.Keys(c.standings)) { // all lock rows in one order
+		queueStandings(b, m, c.standings[m])
 	}
 	for m, set := range c.evidence {
 		queueEvidence(b, m, set)

@@ -28,6 +28,10 @@ type Limits struct {
 	// Linger is how long a set collects when the one before was no single item:
 	// where much comes, larger sets make more of it possible.
 	Linger time.Duration
+	// Overlap is how many rows a set must have to be written while another set is being
+	// written; 0 means that sets are written one after the other. Never more than two are
+	// written at once.
+	Overlap int
 }
 
 type call[T, R any] struct {
@@ -76,66 +80,88 @@ func (g *Gather[T, R]) Do(ctx context.Context, item T) (R, error) {
 	}
 }
 
+// set is what is written together.
+type set[T, R any] struct {
+	calls       []call[T, R]
+	rows, bytes int
+	left        *call[T, R]      // the first call that does not fit
+	lingers     bool             // it collects for a while
+	linger      <-chan time.Time // nil when it does not, or no longer
+}
+
 // Run writes sets until ctx ends, then what has been brought by then.
 func (g *Gather[T, R]) Run(ctx context.Context) {
-	var left *call[T, R] // did not fit into the last set
-	several := false
+	var next set[T, R]
+	written := make(chan struct{})
+	writing := 0
+	done := ctx.Done() // nil once it has ended
 	for {
-		var first call[T, R]
-		switch {
-		case left != nil:
-			first = *left
-		default:
-			select {
-			case first = <-g.calls:
-			case <-ctx.Done():
-				select {
-				case first = <-g.calls:
-				default:
-					return
-				}
-			}
+		g.fill(&next)
+		if len(next.calls) == 0 && writing == 0 && done == nil {
+			return
 		}
-		var set []call[T, R]
-		set, left = g.collect(first, several && ctx.Err() == nil)
-		several = len(set) > 1
-		g.settle(set)
+		if g.mayWrite(&next, writing) {
+			writing++
+			go func(calls []call[T, R]) {
+				g.settle(calls)
+				written <- struct{}{}
+			}(next.calls)
+			left := next.left
+			next = set[T, R]{lingers: len(next.calls) > 1 && g.limits.Linger > 0}
+			if left != nil {
+				g.add(&next, *left)
+			}
+			continue
+		}
+		calls := g.calls
+		if g.full(&next) {
+			calls = nil
+		}
+		select {
+		case c := <-calls:
+			g.add(&next, c)
+		case <-next.linger:
+			next.linger = nil
+		case <-written:
+			writing--
+		case <-done:
+			done = nil
+		}
 	}
 }
 
-// collect makes a set of what is there, and of what comes while it lingers.
-func (g *Gather[T, R]) collect(first call[T, R], linger bool) (set []call[T, R], left *call[T, R]) {
-	set = []call[T, R]{first}
-	rows, bytes := g.size(first.item)
-	var over <-chan time.Time
-	if linger && g.limits.Linger > 0 {
-		t := time.NewTimer(g.limits.Linger)
-		defer t.Stop()
-		over = t.C
+// mayWrite reports whether a set is to be written while so many others are.
+func (g *Gather[T, R]) mayWrite(s *set[T, R], writing int) bool {
+	if len(s.calls) == 0 || s.linger != nil && !g.full(s) {
+		return false
 	}
-	for rows < g.limits.Rows {
-		var next call[T, R]
+	return writing == 0 || writing == 1 && g.limits.Overlap > 0 && (g.full(s) || s.rows >= g.limits.Overlap)
+}
+
+func (g *Gather[T, R]) full(s *set[T, R]) bool { return s.left != nil || s.rows >= g.limits.Rows }
+
+// fill adds what has been brought already.
+func (g *Gather[T, R]) fill(s *set[T, R]) {
+	for !g.full(s) {
 		select {
-		case next = <-g.calls:
+		case c := <-g.calls:
+			g.add(s, c)
 		default:
-			if over == nil {
-				return set, nil
-			}
-			select {
-			case next = <-g.calls:
-			case <-over:
-				over = nil
-				continue
-			}
+			return
 		}
-		r, b := g.size(next.item)
-		if rows+r > g.limits.Rows || g.limits.Bytes > 0 && bytes+b > g.limits.Bytes {
-			return set, &next
-		}
-		rows, bytes = rows+r, bytes+b
-		set = append(set, next)
 	}
-	return set, nil
+}
+
+func (g *Gather[T, R]) add(s *set[T, R], c call[T, R]) {
+	rows, bytes := g.size(c.item)
+	if len(s.calls) > 0 && (s.rows+rows > g.limits.Rows || g.limits.Bytes > 0 && s.bytes+bytes > g.limits.Bytes) {
+		s.left = &c
+		return
+	}
+	if len(s.calls) == 0 && s.lingers {
+		s.linger = time.After(g.limits.Linger)
+	}
+	s.calls, s.rows, s.bytes = append(s.calls, c), s.rows+rows, s.bytes+bytes
 }
 
 // settle writes a set. When the database refuses it, one item spoils it for the

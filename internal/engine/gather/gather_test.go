@@ -5,6 +5,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -15,10 +16,11 @@ func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
 
 	var mu sync.Mutex
 	sets := 0
+	var brought atomic.Int64
 	var once sync.Once // the first write takes until many are there
 	var g *Gather[string, int]
 	g = New(Limits{Rows: 50}, nil, func(ctx context.Context, items []string) ([]int, error) {
-		once.Do(func() { crowd(g, 150) })
+		once.Do(func() { crowd(&brought, 150) })
 		mu.Lock()
 		sets++
 		mu.Unlock()
@@ -41,6 +43,7 @@ func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
 			if i == 77 {
 				item = "no number"
 			}
+			brought.Add(1)
 			n, err := g.Do(context.Background(), item)
 			if (err != nil) != (i == 77) || err == nil && n != len(item) {
 				t.Errorf("item %d: %d, %v", i, n, err)
@@ -62,13 +65,14 @@ func TestSetsAreBoundedByRowsAndBytes(t *testing.T) {
 	type item struct{ rows, bytes int }
 	var mu sync.Mutex
 	var sets [][]item
+	var brought atomic.Int64
 	var once sync.Once // the first write takes until many are there
 	var g *Gather[item, struct{}]
 	g = New(
 		Limits{Rows: 40, Bytes: 1000},
 		func(i item) (int, int) { return i.rows, i.bytes },
 		func(_ context.Context, set []item) ([]struct{}, error) {
-			once.Do(func() { crowd(g, 100) })
+			once.Do(func() { crowd(&brought, 100) })
 			mu.Lock()
 			defer mu.Unlock()
 			sets = append(sets, set)
@@ -84,6 +88,7 @@ func TestSetsAreBoundedByRowsAndBytes(t *testing.T) {
 			if i == 7 {
 				one = item{2000, 1 << 20}
 			}
+			brought.Add(1)
 			if _, err := g.Do(context.Background(), one); err != nil {
 				t.Error(err)
 			}
@@ -108,9 +113,61 @@ func TestSetsAreBoundedByRowsAndBytes(t *testing.T) {
 	}
 }
 
-// crowd waits until so many wait to be written.
-func crowd[T, R any](g *Gather[T, R], n int) {
-	for len(g.calls) < n {
+// Where much comes a second set is written while the first one is; a small one waits, and so does a third.
+func TestTwoLargeSetsAreWrittenAtOnce(t *testing.T) {
+	t.Parallel()
+
+	began := make(chan int)
+	end := make(chan struct{})
+	var brought, writing atomic.Int64
+	g := New(Limits{Rows: 40, Overlap: 10}, nil, func(_ context.Context, items []int) ([]int, error) {
+		if n := writing.Add(1); n > 2 {
+			t.Errorf("%d sets are written at once", n)
+		}
+		defer writing.Add(-1)
+		began <- len(items)
+		<-end
+		return items, nil
+	})
+	ctx, stop := context.WithCancel(context.Background())
+	var running, callers sync.WaitGroup
+	running.Go(func() { g.Run(ctx) })
+	bring := func(n int) {
+		for range n {
+			callers.Go(func() {
+				brought.Add(1)
+				if _, err := g.Do(context.Background(), 0); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+	}
+	bring(1)
+	if n := <-began; n != 1 {
+		t.Fatalf("%d in the first set", n)
+	}
+	bring(9)
+	crowd(&brought, 10)
+	bring(51)
+	second := <-began
+	if second < 10 {
+		t.Fatalf("a set of %d is written while another one is", second)
+	}
+	crowd(&brought, 61)
+	end <- struct{}{}
+	end <- struct{}{}
+	for written := 1 + second; written < 61; {
+		written += <-began
+		end <- struct{}{}
+	}
+	callers.Wait()
+	stop()
+	running.Wait()
+}
+
+// crowd waits until so many callers have come.
+func crowd(brought *atomic.Int64, n int64) {
+	for brought.Load() < n {
 		runtime.Gosched()
 	}
 }

@@ -31,7 +31,7 @@ var (
 )
 
 // limits bound what is settled as one set.
-var limits = gather.Limits{Rows: settleMost, Bytes: 4 << 20, Linger: 5 * time.Millisecond}
+var limits = gather.Limits{Rows: settleMost, Bytes: 4 << 20, Linger: 5 * time.Millisecond, Overlap: settleMost / 5}
 
 // Leftover is how old a callback is that whoever took it has forgotten: they
 // ended, or had too many.
