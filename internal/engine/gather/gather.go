@@ -92,7 +92,17 @@ type set[T, R any] struct {
 // Run writes sets until ctx ends, then what has been brought by then.
 func (g *Gather[T, R]) Run(ctx context.Context) {
 	var next set[T, R]
-	written := make(chan struct{})
+	// Goroutines that stay have the stack that writing needs.
+	write, written := make(chan []call[T, R]), make(chan struct{})
+	defer close(write)
+	for range g.writers() {
+		go func() {
+			for calls := range write {
+				g.settle(calls)
+				written <- struct{}{}
+			}
+		}()
+	}
 	writing := 0
 	done := ctx.Done() // nil once it has ended
 	for {
@@ -102,10 +112,7 @@ func (g *Gather[T, R]) Run(ctx context.Context) {
 		}
 		if g.mayWrite(&next, writing) {
 			writing++
-			go func(calls []call[T, R]) {
-				g.settle(calls)
-				written <- struct{}{}
-			}(next.calls)
+			write <- next.calls
 			left := next.left
 			next = set[T, R]{lingers: len(next.calls) > 1 && g.limits.Linger > 0}
 			if left != nil {
@@ -130,12 +137,20 @@ func (g *Gather[T, R]) Run(ctx context.Context) {
 	}
 }
 
+// writers is how many sets may be written at once.
+func (g *Gather[T, R]) writers() int {
+	if g.limits.Overlap > 0 {
+		return 2
+	}
+	return 1
+}
+
 // mayWrite reports whether a set is to be written while so many others are.
 func (g *Gather[T, R]) mayWrite(s *set[T, R], writing int) bool {
 	if len(s.calls) == 0 || s.linger != nil && !g.full(s) {
 		return false
 	}
-	return writing == 0 || writing == 1 && g.limits.Overlap > 0 && (g.full(s) || s.rows >= g.limits.Overlap)
+	return writing == 0 || writing < g.writers() && (g.full(s) || s.rows >= g.limits.Overlap)
 }
 
 func (g *Gather[T, R]) full(s *set[T, R]) bool { return s.left != nil || s.rows >= g.limits.Rows }
