@@ -133,7 +133,7 @@ func endsSession(e *pgconn.PgError) bool {
 func (s *Store) missed(err error) error {
 	if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && refused.TableName == "commit_marks" && refused.ColumnName == "mark" {
 		s.slots.rewound.Store(true)
-		return fmt.Errorf("%w: %w", ErrRewound, err)
+		return fmt.Errorf("%w: %v", ErrRewound, err) // no data is at fault, as the code of the error would say
 	}
 	return err
 }

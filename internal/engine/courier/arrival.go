@@ -19,10 +19,12 @@ const (
 )
 
 // lastLook is a connection that asks, before the first byte of a request is written, whether
-// it may still leave.
+// it may still leave, and tells when the last one is written.
 type lastLook struct {
 	net.Conn
-	may atomic.Pointer[func() bool]
+	may   atomic.Pointer[func() bool]
+	then  atomic.Pointer[func()]
+	wrote atomic.Int64 // bytes in all
 }
 
 // Write writes, if it may.
@@ -30,7 +32,12 @@ func (l *lastLook) Write(p []byte) (int, error) {
 	if may := l.may.Swap(nil); may != nil && !(*may)() {
 		return 0, errNotAnyMore
 	}
-	return l.Conn.Write(p)
+	n, err := l.Conn.Write(p)
+	l.wrote.Add(int64(n))
+	if then := l.then.Swap(nil); then != nil && err == nil {
+		(*then)()
+	}
+	return n, err
 }
 
 // lookOf is the connection below one that may be encrypted; nil if it is none of ours.
@@ -42,14 +49,58 @@ func lookOf(conn net.Conn) *lastLook {
 	return looked
 }
 
+// shared reports whether several requests share a connection (HTTP/2).
+func shared(conn net.Conn) bool {
+	secured, ok := conn.(*tls.Conn)
+	return ok && secured.ConnectionState().NegotiatedProtocol == "h2"
+}
+
 // askBefore lets it be asked whether the next request of a connection may still leave. One that
 // several requests share is asked by none.
 func askBefore(conn net.Conn, may func() bool) {
-	if secured, ok := conn.(*tls.Conn); ok && secured.ConnectionState().NegotiatedProtocol == "h2" {
-		return
-	}
-	if looked := lookOf(conn); looked != nil {
+	if looked := lookOf(conn); looked != nil && !shared(conn) {
 		looked.may.Store(&may)
+	}
+}
+
+// writeBuffer is the size of the buffer of net/http between a request and its connection, in bytes.
+// What is in it becomes one TLS record.
+const writeBuffer = 16 << 10
+
+// writing follows how one request is written to a connection.
+type writing struct {
+	conn  net.Conn
+	look  *lastLook // nil: nothing is known of it
+	began int64     // what the connection had written before
+	long  bool      // its header does not fit into the buffer
+}
+
+func follow(conn net.Conn) *writing {
+	w := &writing{conn: conn, look: lookOf(conn)}
+	if w.look != nil {
+		w.began = w.look.wrote.Load()
+	}
+	return w
+}
+
+// headerWritten is to be called when net/http tells so.
+func (w *writing) headerWritten() { w.long = w.look != nil && w.look.wrote.Load() > w.began }
+
+// after calls then once the last byte of the request is written. It is to be called when net/http tells
+// that the request is written. HTTP/2 has written all by then. With HTTP/1 a request that fits into the
+// buffer is still in it, and the next write of the connection is all of it. Of a longer one everything is
+// written: what a body has beyond the buffer goes past it (bufio.Writer.ReadFrom). If the header
+// alone is longer, then is not called.
+func (w *writing) after(then func()) {
+	switch {
+	case w.look == nil:
+	case shared(w.conn):
+		then()
+	case w.long:
+	case w.look.wrote.Load() > w.began:
+		then()
+	default:
+		w.look.then.Store(&then)
 	}
 }
 

@@ -2,10 +2,12 @@ package courier
 
 import (
 	"context"
+	"crypto/x509"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -22,44 +24,88 @@ func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 const silently = "dialect: silently\n" +
 	"submit: {request: {post: /s, json: '{to}'}, reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"
 
+// peers are the ways in which a gateway is spoken to.
+var peers = map[string]func(*httptest.Server){
+	"plain":           func(s *httptest.Server) { s.Start() },
+	"TLS":             func(s *httptest.Server) { s.StartTLS() },
+	"HTTP/2 over TLS": func(s *httptest.Server) { s.EnableHTTP2 = true; s.StartTLS() },
+}
+
+// to is a gateway at a server, under a name of its own, and a courier that trusts it.
+func to(t *testing.T, gateways *roster.Roster, server *httptest.Server) (*Courier, *roster.Gateway) {
+	t.Cleanup(server.Close)
+	timeout := 20 * time.Second
+	c := New(time.Now, false)
+	if server.Certificate() != nil {
+		trusted := x509.NewCertPool()
+		trusted.AddCert(server.Certificate())
+		c.client.Transport.(*http.Transport).TLSClientConfig.RootCAs = trusted
+	}
+	_, port, _ := net.SplitHostPort(server.Listener.Addr().String())
+	source := strings.Replace(silently, "silently", "silently-"+port, 1)
+	return c, rostertest.Gateway(t, gateways, source, roster.Settings{Address: &server.URL, Timeout: &timeout})
+}
+
+func request(body int) dialect.Request {
+	return dialect.Request{Method: "POST", Path: "/s", Header: map[string]string{}, Body: make([]byte, body)}
+}
+
 // That a request has arrived is known by the acknowledgement of its last byte, long before an
-// answer; and not before it has, however long it takes to be written.
+// answer.
 func TestArrivalIsKnownBeforeTheAnswer(t *testing.T) {
 	t.Parallel()
 	gateways, _ := rostertest.Roster(t)
-	answer := make(chan struct{})
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		io.Copy(io.Discard, r.Body)
-		<-answer
-	}))
-	t.Cleanup(server.Close)
-	timeout := 20 * time.Second
-	g := rostertest.Gateway(t, gateways, silently, roster.Settings{Address: &server.URL, Timeout: &timeout})
-	arrived, done := make(chan struct{}), make(chan Fate)
-	go func() {
-		_, fate, _, _ := New(time.Now, false).CarryNoting(
-			t.Context(),
-			g,
-			"submit",
-			dialect.Request{
-				Method: "POST",
-				Path:   "/s",
-				Header: map[string]string{},
-				Body:   []byte("{}"),
-			},
-			Leaving{Arrived: func() { close(arrived) }},
-		)
-		done <- fate
-	}()
-	<-arrived
-	select {
-	case fate := <-done:
-		t.Errorf("it ended first: %v", fate)
-	default:
+	for name, start := range peers {
+		for _, body := range []int{2, writeBuffer - 300, writeBuffer - 50, writeBuffer, 100 << 10} {
+			answer := make(chan struct{})
+			server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				io.Copy(io.Discard, r.Body)
+				<-answer
+			}))
+			start(server)
+			c, g := to(t, gateways, server)
+			arrived, done := make(chan struct{}), make(chan Fate)
+			go func() {
+				_, fate, _, _ := c.CarryNoting(t.Context(), g, "submit", request(body), Leaving{Arrived: func() { close(arrived) }})
+				done <- fate
+			}()
+			select {
+			case <-arrived:
+			case <-time.After(10 * time.Second):
+				t.Errorf("%s, %d bytes: nobody is told that it arrived", name, body)
+			}
+			close(answer)
+			if fate := <-done; fate != Answered {
+				t.Errorf("%s, %d bytes: %v", name, body, fate)
+			}
+		}
 	}
-	close(answer)
-	if fate := <-done; fate != Answered {
-		t.Errorf("%v", fate)
+}
+
+// A request whose last bytes are not written yet has not arrived, however long that takes: net/http
+// tells that it is written when its end is still in a buffer.
+func TestWhatIsNotWrittenHasNotArrived(t *testing.T) {
+	t.Parallel()
+	gateways, _ := rostertest.Roster(t)
+	for name, start := range peers {
+		server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.Copy(io.Discard, r.Body) }))
+		start(server)
+		c, g := to(t, gateways, server)
+		arrived := make(chan struct{})
+		_, fate, _, _ := c.CarryNoting(t.Context(), g, "submit", request(2), Leaving{
+			Arrived: func() { close(arrived) },
+			May: func() bool { // is asked in the write
+				select {
+				case <-arrived:
+					t.Errorf("%s: it arrived before it was written", name)
+				case <-time.After(10 * arrivalFirst): // long enough to be asked about
+				}
+				return true
+			},
+		})
+		if fate != Answered {
+			t.Errorf("%s: %v", name, fate)
+		}
 	}
 }
 

@@ -5,6 +5,7 @@ package courier
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -84,6 +85,8 @@ func NewClient(onlyPublic bool) *http.Client {
 				return &lastLook{Conn: conn}, nil
 			},
 			TLSHandshakeTimeout: 5 * time.Second,
+			WriteBufferSize:     writeBuffer,
+			TLSClientConfig:     &tls.Config{DynamicRecordSizingDisabled: true, MinVersion: tls.VersionTLS12},
 			MaxIdleConnsPerHost: 512, // as many as a gateway may have in flight
 			IdleConnTimeout:     60 * time.Second,
 			ForceAttemptHTTP2:   true,
@@ -125,20 +128,21 @@ func (c *Courier) CarryNoting(ctx context.Context, g *roster.Gateway, purpose st
 	defer cancel()
 	// Once a connection is there, bytes may be on their way.
 	var connected atomic.Bool
-	var conn net.Conn
+	var written *writing
 	trace := &httptrace.ClientTrace{GotConn: func(got httptrace.GotConnInfo) {
-		conn = got.Conn
+		written = follow(got.Conn)
 		connected.Store(true)
 		if leaving.May != nil {
-			askBefore(conn, leaving.May)
+			askBefore(got.Conn, leaving.May)
 		}
 	}}
 	if leaving.Arrived != nil {
 		arrived := sync.OnceFunc(leaving.Arrived)
 		defer arrived()
+		trace.WroteHeaders = func() { written.headerWritten() }
 		trace.WroteRequest = func(info httptrace.WroteRequestInfo) {
 			if info.Err == nil {
-				watchArrival(ctx, conn, arrived)
+				written.after(func() { watchArrival(ctx, written.conn, arrived) })
 			}
 		}
 		trace.GotFirstResponseByte = arrived

@@ -232,7 +232,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 	k.yielding.Store(false)
 	k.lost.Store(&stop)
 	defer context.AfterFunc(ctx, func() { k.ending.Store(true) })()
-	var inFlight sync.WaitGroup
+	inFlight := newSenders()
 	defer func() {
 		k.lost.Store(nil)
 		stop()
@@ -275,7 +275,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 	k.planning.Lock()
 	k.quota.inherit(slots, leavesWithin+g.Timeout(), k.d.Now())
 	k.planning.Unlock()
-	inFlight.Go(func() { k.express(work, &inFlight) })
+	inFlight.Go(func() { k.express(work, inFlight) })
 	for work.Err() == nil {
 		g := k.gateway()
 		if g == nil {
@@ -309,7 +309,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 			continue
 		}
 		k.hungry.Store(claim.full)
-		k.dispatch(g, claim, pass, &inFlight)
+		k.dispatch(g, claim, pass, inFlight)
 	}
 }
 
@@ -350,7 +350,7 @@ func (k *keeper) claimNext(ctx context.Context, g *roster.Gateway, express bool)
 }
 
 // dispatch lets what was claimed go, each request by itself.
-func (k *keeper) dispatch(g *roster.Gateway, c claimed, pass passport, inFlight *sync.WaitGroup) {
+func (k *keeper) dispatch(g *roster.Gateway, c claimed, pass passport, inFlight *senders) {
 	k.promise(c.counted(g))
 	if len(c.noted) > 0 {
 		var all sync.WaitGroup
@@ -378,7 +378,7 @@ func (k *keeper) dispatch(g *roster.Gateway, c claimed, pass passport, inFlight 
 
 // express claims passcodes as soon as they are rung for, beside whatever else is
 // being claimed.
-func (k *keeper) express(ctx context.Context, inFlight *sync.WaitGroup) {
+func (k *keeper) express(ctx context.Context, inFlight *senders) {
 	for ctx.Err() == nil {
 		select {
 		case <-ctx.Done():
