@@ -18,8 +18,7 @@ func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
 	sets := 0
 	var brought atomic.Int64
 	var once sync.Once // the first write takes until many are there
-	var g *Gather[string, int]
-	g = New(Limits{Rows: 50}, nil, func(ctx context.Context, items []string) ([]int, error) {
+	g := New(Limits{Rows: 50}, nil, func(ctx context.Context, items []string) ([]int, error) {
 		once.Do(func() { crowd(&brought, 150) })
 		mu.Lock()
 		sets++
@@ -67,8 +66,7 @@ func TestSetsAreBoundedByRowsAndBytes(t *testing.T) {
 	var sets [][]item
 	var brought atomic.Int64
 	var once sync.Once // the first write takes until many are there
-	var g *Gather[item, struct{}]
-	g = New(
+	g := New(
 		Limits{Rows: 40, Bytes: 1000},
 		func(i item) (int, int) { return i.rows, i.bytes },
 		func(_ context.Context, set []item) ([]struct{}, error) {
