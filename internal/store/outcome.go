@@ -19,8 +19,8 @@ import (
 
 const (
 	// addMark adds the next mark of a slot. A transaction that wrote nothing adds none. Where
-	// the mark before is missing it fails: its own becomes null. One plain statement costs a
-	// third of what the function add_commit_mark does, which it stands for.
+	// the mark before is missing it fails: its own becomes null. The function add_commit_mark, which
+	// older instances call, takes three times as long.
 	addMark = `INSERT INTO commit_marks (instance_id, slot, mark) SELECT $1, $2, CASE WHEN EXISTS
 		(SELECT FROM commit_marks WHERE instance_id = $1 AND slot = $2 AND mark = $3 - 1) THEN $3::bigint END
 		WHERE pg_current_xact_id_if_assigned() IS NOT NULL`
