@@ -31,7 +31,7 @@ var (
 )
 
 // limits bound what is settled as one set.
-var limits = gather.Limits{Rows: settleMost, Bytes: 4 << 20, Linger: 5 * time.Millisecond, Overlap: settleMost / 5}
+var limits = gather.Limits{Rows: settleMost, Bytes: 4 << 20, Linger: 5 * time.Millisecond}
 
 // Leftover is how old a callback is that whoever took it has forgotten: they
 // ended, or had too many.
@@ -108,7 +108,7 @@ func (r *Receipts) Take(ctx context.Context, g *roster.Gateway, in dialect.Incom
 		r.Log.Warn("receipt is not genuine", "gateway", g.Name, "receipt", record.ID)
 		return dialect.Answer{}, ErrForged
 	}
-	return rule.Answer, r.settler(g.ID).take(ctx, record)
+	return rule.Answer, r.settler(g.ID).take(ctx, record, rule == g.Dialect.Inbound)
 }
 
 // masked is a callback as it is kept for good: its secrets are masked, and so is
@@ -153,6 +153,7 @@ func (r *Receipts) settler(gateway uuid.UUID) *settler {
 	if r.ctx != nil && !s.started {
 		s.started = true
 		r.running.Go(func() { s.fresh.Run(r.ctx) })
+		r.running.Go(func() { s.replies.Run(r.ctx) })
 		r.running.Go(func() { s.run(r.ctx) })
 	}
 	return s

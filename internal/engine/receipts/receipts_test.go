@@ -22,6 +22,7 @@ import (
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
 	"calmpigeon.example/internal/engine/strays"
+	"calmpigeon.example/internal/postgres/pgproxy"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
 )
@@ -37,6 +38,9 @@ receipt:
     | {gateway_ref: (.query.id // $b.id), state: "delivered", at: $b.at,
         part: $b.part, parts: $b.parts, segments: $b.segments, code: $b.code, to: $b.to}
     + if $b.state then {state: $b.state} else {} end
+inbound:
+  when: (.body | type) == "object" and .body.back != null
+  read: ".body.back | {from, to, text, id}"
 `
 
 // quiet is how long strays wait in tests before they are judged.
@@ -53,8 +57,15 @@ type quay struct {
 
 func harbour(t testing.TB) *quay {
 	t.Helper()
-	q := &quay{t: t, url: pgtest.Database(t)}
-	gateways, s := rostertest.On(t, q.url)
+	url := pgtest.Database(t)
+	return harbourThrough(t, url, url)
+}
+
+// harbourThrough is one that reaches the database at url through another address.
+func harbourThrough(t testing.TB, url, through string) *quay {
+	t.Helper()
+	q := &quay{t: t, url: url}
+	gateways, s := rostertest.On(t, through)
 	q.s, q.g = s, rostertest.Gateway(t, gateways, pushing, roster.Settings{Secrets: map[string]string{"pin": "200617"}})
 	k := rostertest.Kit(gateways, s)
 	c := &course.Course{Kit: k}
@@ -353,6 +364,71 @@ func TestRepeatsAreCounted(t *testing.T) {
 }
 
 // Whatever is pushed is kept, is read or marked, and holds up nothing behind it.
+// A person who asks not to be written to and changes their mind is written to: their replies keep their
+// order, also while the database is slow to take the first and many others write.
+func TestWishesKeepTheirOrder(t *testing.T) {
+	t.Parallel()
+	url := pgtest.Database(t)
+	proxy, err := pgproxy.Start(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(proxy.Close)
+	q := harbourThrough(t, url, proxy.URL)
+	held := proxy.Inject(pgproxy.Fault{At: "INSERT INTO opt_outs", Do: pgproxy.HoldBack, Delay: time.Second})
+	var replies sync.WaitGroup
+	reply := func(from, text string) {
+		replies.Go(func() {
+			if err := q.push("", fmt.Sprintf(`{"back": {"from": %q, "to": "447700900001", "text": %q, "id": %q}}`, from, text, from+text)); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	reply("+447700900123", "STOP")
+	<-held.Hit
+	for i := range 2 * settleMost {
+		reply(fmt.Sprintf("+4477009%05d", 10000+i), "yes")
+	}
+	reply("+447700900123", "START")
+	replies.Wait()
+	if out, err := q.s.OptedOut(t.Context(), []string{"+447700900123"}); err != nil || len(out) > 0 {
+		t.Errorf("%v, %v", out, err)
+	}
+}
+
+// Two sets that speak of the same messages are written at once, and every receipt counts: none is lost, and
+// none makes the server log an error.
+func TestReceiptsOfTheSameMessagesAtOnce(t *testing.T) {
+	t.Parallel()
+	q := harbour(t)
+	const messages, times = 60, 8
+	sent := make([]store.Message, messages)
+	for i := range sent {
+		sent[i] = q.sent(fmt.Sprintf("r-%d", i))
+	}
+	var pushes sync.WaitGroup
+	for n := range messages * times {
+		i := n % messages
+		if n/messages%2 == 1 { // the other way round
+			i = messages - 1 - i
+		}
+		pushes.Go(func() {
+			if err := q.push("", fmt.Sprintf(`{"id": "r-%d"}`, i)); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	pushes.Wait()
+	for _, m := range sent {
+		q.until(m, "delivered, and told 7 times more", func(got store.Message) bool {
+			return got.State == delivery.Delivered && got.Repeats == times-1
+		})
+	}
+	if wrong := pgtest.Errors(t, q.url); len(wrong) > 0 {
+		t.Errorf("the server logged %d errors: %s", len(wrong), wrong[0])
+	}
+}
+
 func FuzzWhatIsReadIsKept(f *testing.F) {
 	shared := harbour(f)
 	var bodies, kinds []string

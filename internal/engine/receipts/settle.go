@@ -45,7 +45,8 @@ const (
 type settler struct {
 	r       *Receipts
 	gateway uuid.UUID
-	fresh   *gather.Gather[taken, struct{}]
+	fresh   *gather.Gather[taken, struct{}] // receipts, in any order
+	replies *gather.Gather[taken, struct{}] // what people write, one set after the other: they may change their mind
 	later   chan taken
 	held    atomic.Int64 // bytes that wait in later
 	left    watch.Kick   // there is something to be read from the database
@@ -65,21 +66,26 @@ type taken struct {
 
 func newSettler(r *Receipts, gateway uuid.UUID) *settler {
 	s := &settler{r: r, gateway: gateway, later: make(chan taken, 4*settleMost), left: watch.NewKick()}
-	s.fresh = gather.New(
-		limits,
-		func(one taken) (int, int) { return bulk(one.Receipt) },
-		func(ctx context.Context, set []taken) ([]struct{}, error) {
-			return make([]struct{}, len(set)), s.settle(ctx, set)
-		},
-	)
+	size := func(one taken) (int, int) { return bulk(one.Receipt) }
+	settle := func(ctx context.Context, set []taken) ([]struct{}, error) {
+		return make([]struct{}, len(set)), s.settle(ctx, set)
+	}
+	s.replies = gather.New(limits, size, settle)
+	many := limits
+	many.Overlap = settleMost / 5
+	s.fresh = gather.New(many, size, settle)
 	return s
 }
 
-// take keeps a callback. What the database will not have of what it says is no
-// reason not to keep it.
-func (s *settler) take(ctx context.Context, record store.Receipt) error {
+// take keeps a callback, which is of what a person wrote if reply is set. What the database will not have
+// of what it says is no reason not to keep it.
+func (s *settler) take(ctx context.Context, record store.Receipt, reply bool) error {
 	one := taken{Receipt: record, until: time.Now().Add(hasty)}
-	_, err := s.fresh.Do(ctx, one)
+	into := s.fresh
+	if reply {
+		into = s.replies
+	}
+	_, err := into.Do(ctx, one)
 	if err == nil || !store.Refused(err) {
 		return err
 	}
