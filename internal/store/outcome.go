@@ -24,8 +24,8 @@ const (
 	addMark = `INSERT INTO commit_marks (instance_id, slot, mark) SELECT $1, $2, CASE WHEN EXISTS
 		(SELECT FROM commit_marks WHERE instance_id = $1 AND slot = $2 AND mark = $3 - 1) THEN $3::bigint END
 		WHERE pg_current_xact_id_if_assigned() IS NOT NULL`
-	// removeMarks removes the marks of a slot that are older than the last. Every marksKept
-	// marks a transaction does so.
+	// removeMarks removes the marks of a slot before the last one. The transaction of every 256th
+	// mark does so; where it fails, the next one still reaches its marks.
 	removeMarks = `DELETE FROM commit_marks WHERE instance_id = $1 AND slot = $2 AND mark BETWEEN $3 - 600 AND $3 - 2`
 	removeEvery = 256
 	// slotsOf is how many transactions of an instance may be about to commit, those

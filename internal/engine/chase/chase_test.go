@@ -152,22 +152,22 @@ func TestGoesAgainSoonAfterAQuarantine(t *testing.T) {
 	d := setUp(t, honours+"silence: {ask_after: 1s, give_up_after: 24h}\n")
 	m := d.accept(own(1, delivery.Sending), own(1, delivery.Doubtful))
 	d.Gate = &gate.Gate{}
-	d.Gate.Set(true, true)
-	d.clock = d.at.Add(10 * time.Second)
-	if _, err := d.look(t.Context(), d.g); err != nil {
-		t.Fatal(err)
-	}
-	if got := d.state(m); got.State != delivery.Doubtful {
-		t.Fatalf("in quarantine it is %s", got.State)
-	}
-	d.Gate.Lifted(d.clock)
-	d.Gate.Set(false, false)
-	d.clock = d.clock.Add(20 * time.Second)
-	if _, err := d.look(t.Context(), d.g); err != nil {
-		t.Fatal(err)
-	}
-	if got := d.state(m); got.State != delivery.Queued {
-		t.Errorf("after the quarantine it is %s", got.State)
+	for _, at := range []struct {
+		when        string
+		quarantined bool
+		want        delivery.State
+	}{{"in quarantine", true, delivery.Doubtful}, {"after the quarantine", false, delivery.Queued}} {
+		if !at.quarantined {
+			d.Gate.Lifted(d.clock)
+		}
+		d.Gate.Set(at.quarantined, at.quarantined)
+		d.clock = d.clock.Add(20 * time.Second)
+		if _, err := d.look(t.Context(), d.g); err != nil {
+			t.Fatal(err)
+		}
+		if got := d.state(m); got.State != at.want {
+			t.Fatalf("%s it is %s", at.when, got.State)
+		}
 	}
 }
 

@@ -75,6 +75,7 @@ type writing struct {
 	long  bool      // its header does not fit into the buffer
 }
 
+// follow begins to follow a request that gets conn.
 func follow(conn net.Conn) *writing {
 	w := &writing{conn: conn, look: lookOf(conn)}
 	if w.look != nil {
@@ -83,14 +84,18 @@ func follow(conn net.Conn) *writing {
 	return w
 }
 
-// headerWritten is to be called when net/http tells so.
+// headerWritten notes that net/http has written the header, into its buffer at least.
 func (w *writing) headerWritten() { w.long = w.look != nil && w.look.wrote.Load() > w.began }
 
-// after calls then once the last byte of the request is written. It is to be called when net/http tells
-// that the request is written. HTTP/2 has written all by then. With HTTP/1 a request that fits into the
-// buffer is still in it, and the next write of the connection is all of it. Of a longer one everything is
-// written: what a body has beyond the buffer goes past it (bufio.Writer.ReadFrom). If the header
-// alone is longer, then is not called.
+// after calls then once the last byte of the request is written. The caller has heard from net/http
+// that the request is written; but that may mean the buffer:
+//
+//   - HTTP/2 has written all of it to the connection.
+//   - HTTP/1 has a request that fits into the buffer still there. The next write of the connection is
+//     the whole request.
+//   - Of a longer request HTTP/1 has written everything to the connection: after the buffer is full
+//     once, the rest of a body goes past it (bufio.Writer.ReadFrom).
+//   - If the header alone is longer than the buffer, nobody knows, and after does not call then.
 func (w *writing) after(then func()) {
 	switch {
 	case w.look == nil:
