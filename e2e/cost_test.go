@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,6 +16,7 @@ import (
 	"time"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/fleet/arrival"
 )
 
 // offline runs a command without a service and without a key.
@@ -475,14 +475,14 @@ func TestSenderKeepsItsOwnPace(t *testing.T) {
 	t.Parallel()
 	const limit, messages = 5, 30
 	h := build(t)
-	type arrival struct {
+	type request struct {
 		at   time.Time
 		text string
 	}
 	var mu sync.Mutex
-	var slow []arrival
+	var slow []request
 	others := 0
-	gateway := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	gateway := stamped(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var body struct{ Text string }
 		json.NewDecoder(r.Body).Decode(&body)
 		mu.Lock()
@@ -490,7 +490,7 @@ func TestSenderKeepsItsOwnPace(t *testing.T) {
 		if strings.HasPrefix(body.Text, "other") {
 			others++
 		} else {
-			slow = append(slow, arrival{time.Now(), body.Text})
+			slow = append(slow, request{arrival.Of(r), body.Text})
 		}
 		fmt.Fprintf(w, `{"id":"p-%d"}`, len(slow)+others*1000)
 	}))
@@ -555,6 +555,7 @@ func TestSenderKeepsItsOwnPace(t *testing.T) {
 	})
 	mu.Lock()
 	defer mu.Unlock()
+	slices.SortFunc(slow, func(a, b request) int { return a.at.Compare(b.at) })
 	busiest, passcode := 0, 0
 	for i := range slow {
 		n := 0

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -16,6 +17,7 @@ import (
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/fleet"
+	"calmpigeon.example/internal/fleet/arrival"
 	"calmpigeon.example/internal/postgres"
 )
 
@@ -270,10 +272,10 @@ func TestNeverFasterThanAllowedAcrossInstances(t *testing.T) {
 	var mu sync.Mutex
 	var arrived []time.Time
 	seen := map[string]int{}
-	gateway := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	gateway := stamped(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		defer mu.Unlock()
-		arrived = append(arrived, time.Now())
+		arrived = append(arrived, arrival.Of(r))
 		body, _ := io.ReadAll(r.Body)
 		seen[string(body)]++
 		fmt.Fprintf(w, `{"id":"p-%d"}`, len(arrived))
@@ -308,6 +310,7 @@ func TestNeverFasterThanAllowedAcrossInstances(t *testing.T) {
 
 	mu.Lock()
 	defer mu.Unlock()
+	slices.SortFunc(arrived, time.Time.Compare)
 	busiest := 0
 	for i := range arrived {
 		n := 0
@@ -374,7 +377,7 @@ submit:
 func TestGatewayComesBack(t *testing.T) {
 	t.Parallel()
 	h := build(t)
-	gateway := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `{"id":"p-1"}`) }))
+	gateway := stamped(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `{"id":"p-1"}`) }))
 	address := gateway.Listener.Addr().String()
 	gateway.Listener.Close()
 	must[client.Gateway](

@@ -77,13 +77,20 @@ func build(t testing.TB, change ...func(*house)) *house {
 	return buildOn(t, pgtest.Database(t), change...)
 }
 
+// stamped starts a server for which [arrival.Of] tells when the kernel had a request, however late
+// its handler is.
+func stamped(handler http.Handler) *httptest.Server {
+	server := httptest.NewUnstartedServer(handler)
+	server.Listener, server.Config.ConnContext = arrival.Listener(server.Listener), arrival.Context
+	server.Start()
+	return server
+}
+
 func buildOn(t testing.TB, database string, change ...func(*house)) *house {
 	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
 	h := &house{t: t, database: database, data: t.TempDir(), Fleet: fleet.New(ctx, 1, slog.New(slog.DiscardHandler))}
-	server := httptest.NewUnstartedServer(h.Fleet.Handler())
-	server.Listener, server.Config.ConnContext = arrival.Listener(server.Listener), arrival.Context
-	server.Start()
+	server := stamped(h.Fleet.Handler())
 	h.FleetURL = server.URL
 	for _, c := range change {
 		c(h)
