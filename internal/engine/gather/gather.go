@@ -17,6 +17,7 @@ var ErrBusy = errors.New("too much at once")
 // hundreds of rows, and a single row does not wait.
 type Gather[T, R any] struct {
 	calls  chan call[T, R]
+	many   chan struct{} // so many calls wait that a set can be written before its time
 	limits Limits
 	size   func(T) (rows, bytes int)
 	write  func(context.Context, []T) ([]R, error)
@@ -28,7 +29,7 @@ type Limits struct {
 	// Linger is how long a set collects when the one before was no single item:
 	// where much comes, larger sets make more of it possible.
 	Linger time.Duration
-	// Overlap is how many rows a set must have to be written while another set is being
+	// Overlap is how many items must wait for a second set to be written while one is being
 	// written; 0 means that sets are written one after the other. Never more than two are
 	// written at once.
 	Overlap int
@@ -50,7 +51,10 @@ func New[T, R any](limits Limits, size func(T) (rows, bytes int), write func(con
 	if size == nil {
 		size = func(T) (int, int) { return 1, 0 }
 	}
-	return &Gather[T, R]{calls: make(chan call[T, R], 4*limits.Rows), limits: limits, size: size, write: write}
+	return &Gather[T, R]{
+		calls: make(chan call[T, R], 4*limits.Rows), many: make(chan struct{}, 1),
+		limits: limits, size: size, write: write,
+	}
 }
 
 // Do brings one item and waits until its set is written. When ctx ends first
@@ -72,6 +76,12 @@ func (g *Gather[T, R]) Do(ctx context.Context, item T) (R, error) {
 			return none, ErrBusy
 		}
 	}
+	if len(g.calls) >= g.early() {
+		select {
+		case g.many <- struct{}{}:
+		default:
+		}
+	}
 	select {
 	case r := <-c.done:
 		return r.value, r.err
@@ -80,22 +90,25 @@ func (g *Gather[T, R]) Do(ctx context.Context, item T) (R, error) {
 	}
 }
 
-// set is what is written together.
-type set[T, R any] struct {
-	calls       []call[T, R]
-	rows, bytes int
-	left        *call[T, R]      // the first call that does not fit
-	lingers     bool             // it collects for a while
-	linger      <-chan time.Time // nil when it does not, or no longer
+// early is how many calls must wait for a set to be written before its time.
+func (g *Gather[T, R]) early() int {
+	if g.limits.Overlap > 0 {
+		return g.limits.Overlap
+	}
+	return g.limits.Rows
 }
 
-// Run writes sets until ctx ends, then what has been brought by then.
+// Run writes sets until ctx ends, then what has been brought by then. While it cannot write what
+// comes it takes none of it, so that not every call wakes it.
 func (g *Gather[T, R]) Run(ctx context.Context) {
-	var next set[T, R]
+	most := 1 // sets at once
+	if g.limits.Overlap > 0 {
+		most = 2
+	}
 	// Goroutines that stay have the stack that writing needs.
 	write, written := make(chan []call[T, R]), make(chan struct{})
 	defer close(write)
-	for range g.writers() {
+	for range most {
 		go func() {
 			for calls := range write {
 				g.settle(calls)
@@ -103,80 +116,76 @@ func (g *Gather[T, R]) Run(ctx context.Context) {
 			}
 		}()
 	}
-	writing := 0
-	done := ctx.Done() // nil once it has ended
+	writing, several := 0, false
+	var left *call[T, R] // did not fit into the last set
 	for {
-		g.fill(&next)
-		if len(next.calls) == 0 && writing == 0 && done == nil {
-			return
-		}
-		if g.mayWrite(&next, writing) {
-			writing++
-			write <- next.calls
-			left := next.left
-			next = set[T, R]{lingers: len(next.calls) > 1 && g.limits.Linger > 0}
-			if left != nil {
-				g.add(&next, *left)
+		if writing == most || writing > 0 && len(g.calls) < g.limits.Overlap {
+			select {
+			case <-written:
+				writing--
+			case <-g.many:
 			}
 			continue
 		}
-		calls := g.calls
-		if g.full(&next) {
-			calls = nil
+		first, ok := g.first(ctx, left)
+		if !ok {
+			return // only where nothing is being written
 		}
-		select {
-		case c := <-calls:
-			g.add(&next, c)
-		case <-next.linger:
-			next.linger = nil
-		case <-written:
-			writing--
-		case <-done:
-			done = nil
+		var set []call[T, R]
+		set, left = g.collect(first, several && writing == 0 && ctx.Err() == nil)
+		several = len(set) > 1
+		writing++
+		write <- set
+	}
+}
+
+// first waits for the first call of a set; false if ctx has ended and there is none.
+func (g *Gather[T, R]) first(ctx context.Context, left *call[T, R]) (first call[T, R], ok bool) {
+	if left != nil {
+		return *left, true
+	}
+	select {
+	case first = <-g.calls:
+		return first, true
+	case <-ctx.Done():
+	}
+	select {
+	case first = <-g.calls:
+		return first, true
+	default:
+		return first, false
+	}
+}
+
+// collect makes a set of what is there, and of what comes while it lingers.
+func (g *Gather[T, R]) collect(first call[T, R], linger bool) (set []call[T, R], left *call[T, R]) {
+	if linger && g.limits.Linger > 0 {
+		over := time.NewTimer(g.limits.Linger)
+		for waiting := true; waiting && len(g.calls) < g.limits.Rows; {
+			select {
+			case <-over.C:
+				waiting = false
+			case <-g.many:
+			}
 		}
+		over.Stop()
 	}
-}
-
-// writers is how many sets may be written at once.
-func (g *Gather[T, R]) writers() int {
-	if g.limits.Overlap > 0 {
-		return 2
-	}
-	return 1
-}
-
-// mayWrite reports whether a set is to be written while so many others are.
-func (g *Gather[T, R]) mayWrite(s *set[T, R], writing int) bool {
-	if len(s.calls) == 0 || s.linger != nil && !g.full(s) {
-		return false
-	}
-	return writing == 0 || writing < g.writers() && (g.full(s) || s.rows >= g.limits.Overlap)
-}
-
-func (g *Gather[T, R]) full(s *set[T, R]) bool { return s.left != nil || s.rows >= g.limits.Rows }
-
-// fill adds what has been brought already.
-func (g *Gather[T, R]) fill(s *set[T, R]) {
-	for !g.full(s) {
+	set = []call[T, R]{first}
+	rows, bytes := g.size(first.item)
+	for rows < g.limits.Rows {
 		select {
-		case c := <-g.calls:
-			g.add(s, c)
+		case next := <-g.calls:
+			r, b := g.size(next.item)
+			if rows+r > g.limits.Rows || g.limits.Bytes > 0 && bytes+b > g.limits.Bytes {
+				return set, &next
+			}
+			rows, bytes = rows+r, bytes+b
+			set = append(set, next)
 		default:
-			return
+			return set, nil
 		}
 	}
-}
-
-func (g *Gather[T, R]) add(s *set[T, R], c call[T, R]) {
-	rows, bytes := g.size(c.item)
-	if len(s.calls) > 0 && (s.rows+rows > g.limits.Rows || g.limits.Bytes > 0 && s.bytes+bytes > g.limits.Bytes) {
-		s.left = &c
-		return
-	}
-	if len(s.calls) == 0 && s.lingers {
-		s.linger = time.After(g.limits.Linger)
-	}
-	s.calls, s.rows, s.bytes = append(s.calls, c), s.rows+rows, s.bytes+bytes
+	return set, nil
 }
 
 // settle writes a set. When the database refuses it, one item spoils it for the
