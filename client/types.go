@@ -182,6 +182,15 @@ type GatewayClock struct {
 	Late     int64    `json:"late"`     // came more than a day after the message went
 }
 
+// Health is how an instance of the service fares, for whoever asks without a key.
+type Health struct {
+	Status    string `json:"status"` // ok, or quarantine: nothing is sent
+	Workbooks struct {
+		Reading int `json:"reading"`
+		Waiting int `json:"waiting"` // for their turn
+	} `json:"workbooks"`
+}
+
 // GatewayHealth is how a gateway fares.
 type GatewayHealth struct {
 	State    string     `json:"state"` // working, resting or paused

@@ -13,6 +13,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"calmpigeon.example/client"
 	"calmpigeon.example/internal/engine"
 	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/gate"
@@ -234,11 +235,12 @@ func (a *API) health(c *gin.Context) {
 		a.refuse(c, gate.ErrOutdated)
 		return
 	}
+	h := client.Health{Status: "ok"}
 	if !a.engine.Gate.Open() {
-		c.JSON(http.StatusOK, gin.H{"status": "quarantine"}) // it takes receipts, so it is to be kept in service
-		return
+		h.Status = "quarantine" // it takes receipts, so it is to be kept in service
 	}
-	c.JSON(http.StatusOK, gin.H{"status": "ok"})
+	h.Workbooks.Reading, h.Workbooks.Waiting = a.engine.Sheets.Books()
+	c.JSON(http.StatusOK, h)
 }
 
 // log1 logs one request. Addresses of receipts hold a secret and are cut.

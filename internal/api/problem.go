@@ -22,6 +22,7 @@ import (
 	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/passcode"
+	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/engine/gate"
 	"calmpigeon.example/internal/engine/hold"
@@ -111,7 +112,7 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 		p = passed.problem
 	case errors.As(err, &tooLarge):
 		p = told(http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
-			client.FieldError{Field: "body", Wrong: "it is longer than 1 MiB", Accepted: "at most 1,048,576 bytes"})
+			client.FieldError{Field: "body", Wrong: fmt.Sprintf("it is longer than %g MiB", float64(tooLarge.Limit)/(1<<20)), Accepted: fmt.Sprintf("at most %d bytes", tooLarge.Limit)})
 	case errors.Is(err, errNotJSON):
 		p = told(
 			http.StatusBadRequest,
@@ -288,6 +289,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 				Accepted: "a body without pauses",
 			},
 		)
+	case errors.Is(err, sheet.ErrBusy):
+		p = told(http.StatusServiceUnavailable, "busy", "Too many workbooks wait to be read", "Try again in a moment, or send it as CSV.")
 	case errors.Is(err, errBusy):
 		p = told(http.StatusServiceUnavailable, "busy", "Too much of this is being tried out at the same time", "Try again in a moment.")
 	default:

@@ -137,7 +137,7 @@ func (a *API) weighTemplate(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	span, estimate, err := a.engine.Intake.Span(t, strings.NewReader(r.Data), r.Language, r.Gateway)
+	span, estimate, err := a.engine.Intake.Span(c.Request.Context(), t, strings.NewReader(r.Data), r.Language, r.Gateway)
 	if err != nil {
 		a.refuse(c, err)
 		return

@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/pace"
+	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/engine/arrivals"
 	"calmpigeon.example/internal/engine/attention"
 	"calmpigeon.example/internal/engine/balance"
@@ -61,6 +62,7 @@ type Config struct {
 	OnlyPublic   bool             // no gateway at a private address
 	Policy       intake.Policy    // what becomes of messages to which kinds of lines; nil: as usual
 	Batches      batches.Limits
+	Files        string        // the folder of files that are needed for a while; where the system keeps such if empty
 	StrayQuiet   time.Duration // how long a gateway is to be quiet before strays are judged; 0: as usual
 }
 
@@ -127,6 +129,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Hub:    &watch.Hub{},
 		Bells:  watch.NewBells(),
 		Gate:   &gate.Gate{Rewound: s.Rewound},
+		Sheets: sheet.NewOpener(config.Files),
 		Now:    shared.now,
 		Log:    log,
 	}
@@ -163,7 +166,7 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 		Kit: k, Config: config, clock: shared, courier: carrier,
 		Intake:     in,
 		Batches:    sheets,
-		Lists:      &recipients.Lists{Store: s, Now: k.Now},
+		Lists:      &recipients.Lists{Store: s, Sheets: k.Sheets, Now: k.Now},
 		Hold:       hold.New(k, c),
 		Withdraw:   &withdraw.Withdrawal{Kit: k, Course: c},
 		Strays:     astray,

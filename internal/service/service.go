@@ -103,6 +103,10 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		return err
 	}
 	defer unlock()
+	files, err := emptied(o.Data)
+	if err != nil {
+		return err
+	}
 	seal, err := sealKey(o)
 	if err != nil {
 		return err
@@ -174,6 +178,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 			OnlyPublic:     o.OnlyPublic,
 			Policy:         policy(o),
 			Batches:        o.Batches,
+			Files:          files,
 		},
 		o.Log,
 	)
@@ -361,6 +366,15 @@ func NewKey(ctx context.Context, databaseURL, name, cure, budget string, labels 
 		return "", err
 	}
 	return key, all.Add(ctx, record)
+}
+
+// emptied makes the folder of files that are needed for a while, without what was left in it.
+func emptied(data string) (string, error) {
+	files := filepath.Join(data, "files")
+	if err := os.RemoveAll(files); err != nil {
+		return "", fmt.Errorf("emptying the folder of files: %w", err)
+	}
+	return files, os.MkdirAll(files, 0o700)
 }
 
 // lockFolder makes the data folder and keeps a second instance out of it.

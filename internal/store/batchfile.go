@@ -14,9 +14,12 @@ import (
 const filePiece = 1 << 20
 
 // PutFile keeps the file that a batch was made of, in the place of one that is there.
-func (s *Store) PutFile(ctx context.Context, id uuid.UUID, file io.Reader) error {
+func (s *Store) PutFile(ctx context.Context, id uuid.UUID, file io.ReadSeeker) error {
 	err := s.Transact(ctx, func(s *Store) error {
 		if err := s.DropFile(ctx, id); err != nil {
+			return err
+		}
+		if _, err := file.Seek(0, io.SeekStart); err != nil { // the transaction may run again
 			return err
 		}
 		piece := make([]byte, filePiece)

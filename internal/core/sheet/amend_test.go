@@ -55,6 +55,15 @@ func reader(t *testing.T, b []byte) *zip.Reader {
 	return r
 }
 
+func opened(t *testing.T, b []byte) *Book {
+	t.Helper()
+	book, err := OpenBook(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return book
+}
+
 // tamper changes one part of a workbook.
 func tamper(t *testing.T, source []byte, name string, change func([]byte) []byte) []byte {
 	t.Helper()
@@ -87,7 +96,7 @@ func TestAmend(t *testing.T) {
 	source := book(t)
 	var asked []int
 	var out bytes.Buffer
-	err := Amend(&out, reader(t, source), "Sheet1", func(line int) ([]string, error) {
+	err := opened(t, source).Amend(&out, "Sheet1", func(line int) ([]string, error) {
 		asked = append(asked, line)
 		return map[int][]string{2: {"state", "cost"}, 3: {"delivered", "0.0742"}, 5: {`<&"`, ""}}[line], nil
 	})
@@ -127,11 +136,11 @@ func TestAmend(t *testing.T) {
 		return bytes.Replace(b, []byte("<v>45000</v>"), append([]byte("<v>"), bytes.Repeat([]byte("9"), 2<<20)...), 1)
 	})
 	out.Reset()
-	err = Amend(&out, reader(t, endless), "Sheet1", func(int) ([]string, error) { return []string{"x"}, nil })
+	err = opened(t, endless).Amend(&out, "Sheet1", func(int) ([]string, error) { return []string{"x"}, nil })
 	if !errors.Is(err, ErrList) || out.Len() > 0 {
 		t.Errorf("a cell that never ends: %v, and %d octets were written", err, out.Len())
 	}
-	if err := Amend(io.Discard, reader(t, source), "Nothing", nil); err == nil || !strings.Contains(err.Error(), `no sheet "Nothing"`) {
+	if err := opened(t, source).Amend(io.Discard, "Nothing", nil); err == nil || !strings.Contains(err.Error(), `no sheet "Nothing"`) {
 		t.Errorf("no such sheet: %v", err)
 	}
 }
@@ -146,7 +155,7 @@ func TestAmendOtherForms(t *testing.T) {
 		{"xl/book.xml", `<x:workbook xmlns:x="m" xmlns:q="q">
 			<x:sheets><x:sheet name="A&amp;B" sheetId="1" q:id="z"/></x:sheets></x:workbook>`},
 		{"xl/_rels/book.xml.rels", `<Relationships xmlns="r">
-			<Relationship Id="z" Type="worksheet" Target="worksheets/one.xml"/></Relationships>`},
+			<Relationship Id="z" Type="x/worksheet" Target="worksheets/one.xml"/></Relationships>`},
 		{"xl/worksheets/one.xml", `<?xml version="1.0"?><x:worksheet xmlns:x="m"><x:dimension ref="A1:B2"/><x:sheetData>` +
 			`<x:row spans="1:2"><x:c t="str"><x:v>&lt;</x:v></x:c><x:c/></x:row>` +
 			`<x:row r='4' spans='1:1' /><!-- c --></x:sheetData></x:worksheet>`},
@@ -163,7 +172,7 @@ func TestAmendOtherForms(t *testing.T) {
 	}
 	w.Close()
 	var out bytes.Buffer
-	err := Amend(&out, reader(t, source.Bytes()), "A&B", func(line int) ([]string, error) { return []string{fmt.Sprint("n", line)}, nil })
+	err := opened(t, source.Bytes()).Amend(&out, "A&B", func(line int) ([]string, error) { return []string{fmt.Sprint("n", line)}, nil })
 	if err != nil {
 		t.Fatal(err)
 	}

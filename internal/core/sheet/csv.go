@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"encoding/csv"
 	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -39,14 +38,20 @@ func (l *List) openCSV(text io.Reader, hint Hint) error {
 	case l.Delimiter == 0:
 		l.Delimiter = delimiterOf(string(begin))
 	}
-	rows := csv.NewReader(ahead)
+	bounded := newCutting(ahead, l.Delimiter, skipped)
+	rows := csv.NewReader(bounded)
 	rows.Comma, rows.FieldsPerRecord = l.Delimiter, -1
 	l.next = func() (Row, error) {
 		cells, err := rows.Read()
 		var wrong *csv.ParseError
 		switch {
 		case errors.As(err, &wrong):
-			row := Row{Line: wrong.StartLine + skipped}
+			line, long := bounded.lineOf(wrong.StartLine)
+			row := Row{Line: line}
+			if long {
+				row.Wrong = tooLong
+				return row, nil
+			}
 			if wrong.Line-wrong.StartLine > linesMost || errors.Is(err, csv.ErrQuote) && atEnd(ahead) {
 				return row, fault.Because(ErrList, "line %d: a quote that begins there does not end", row.Line)
 			}
@@ -56,15 +61,11 @@ func (l *List) openCSV(text io.Reader, hint Hint) error {
 			return Row{}, err
 		}
 		at, _ := rows.FieldPos(0)
-		row := Row{Line: at + skipped, Cells: cells}
-		size := 0
-		for _, cell := range cells {
-			size += len(cell)
+		line, long := bounded.lineOf(at)
+		if long {
+			return Row{Line: line, Wrong: tooLong}, nil
 		}
-		if size > rowMost {
-			row.Wrong = fmt.Sprintf("it has %d octets, at most %d", size, rowMost)
-		}
-		return row, nil
+		return Row{Line: line, Cells: cells}, nil
 	}
 	return l.begin(hint)
 }

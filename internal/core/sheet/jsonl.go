@@ -101,7 +101,7 @@ func lines(in *bufio.Reader) func() (json.RawMessage, Row, error) {
 			row := Row{Line: at}
 			switch {
 			case long:
-				row.Wrong = fmt.Sprintf("it has more than %d octets", rowMost)
+				row.Wrong = tooLong
 			case len(bytes.TrimSpace(line)) == 0:
 				continue
 			case !json.Valid(line):
@@ -133,26 +133,52 @@ func boundedLine(in *bufio.Reader) (line []byte, long bool, err error) {
 
 // items yields the values of one list.
 func items(in *bufio.Reader) (func() (json.RawMessage, Row, error), error) {
-	decoder := json.NewDecoder(in)
+	allowed := &allowance{in: in, left: rowMost}
+	decoder := json.NewDecoder(allowed)
 	if _, err := decoder.Token(); err != nil {
 		return nil, fault.Because(ErrList, "%w", err)
 	}
-	n := 0
+	n, over := 0, false
 	return func() (json.RawMessage, Row, error) {
-		if !decoder.More() {
+		if over {
 			return nil, Row{}, io.EOF
 		}
 		n++
+		allowed.left = rowMost + 1
+		if !decoder.More() {
+			if _, err := decoder.Token(); err != nil {
+				return nil, Row{}, fault.Because(ErrList, "item %d: %w", n, err)
+			}
+			over = true
+			return nil, Row{}, io.EOF
+		}
 		row := Row{Line: n}
 		var raw json.RawMessage
 		if err := decoder.Decode(&raw); err != nil {
 			return nil, row, fault.Because(ErrList, "item %d: %w", n, err)
 		}
 		if len(raw) > rowMost {
-			row.Wrong = fmt.Sprintf("it has %d octets, at most %d", len(raw), rowMost)
+			row.Wrong = tooLong
 		}
 		return raw, row, nil
 	}, nil
+}
+
+// allowance lets so many octets be read until more are allowed. What reads values from it holds no
+// longer one.
+type allowance struct {
+	in   io.Reader
+	left int
+}
+
+// Read reads what is left of the allowance.
+func (a *allowance) Read(p []byte) (int, error) {
+	if a.left == 0 {
+		return 0, errLong
+	}
+	n, err := a.in.Read(p[:min(len(p), a.left)])
+	a.left -= n
+	return n, err
 }
 
 // members are the names and values of an object, in their order. A string alone is a

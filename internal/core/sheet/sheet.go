@@ -7,18 +7,19 @@
 //	for row, err := range list.Rows() { … }
 //
 // A list is read as it streams: what is held in memory is one row, and the 64 KiB at
-// the beginning by which it is recognised. Only of XLSX the packed file is held, and
-// what is large in it goes to a temporary file. No row is passed over: one whose cells
-// cannot be told apart comes with the reason.
+// the beginning by which it is recognised. A workbook and its shared strings go to files.
+// No row is passed over: one whose cells cannot be told apart, or that is too long, comes
+// with the reason.
 package sheet
 
 import (
-	"bufio"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"iter"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -44,8 +45,22 @@ const (
 	columnsMost = 200
 )
 
+// tooLong says of a row that it is longer than rowMost.
+var tooLong = fmt.Sprintf("it has more than %d octets", rowMost)
+
+var errLong = errors.New(tooLong)
+
 // ErrList is wrapped by the errors of reading a list.
 var ErrList = errors.New("not a list of recipients")
+
+// Fault is an error of reading a list as a fault of the request that brought it; any other error
+// stays as it is.
+func Fault(err error) error {
+	if errors.Is(err, ErrList) {
+		return fault.New("list", fault.Why(err), "CSV, XLSX, JSON Lines, or numbers one a line, that can be read to its end")
+	}
+	return err
+}
 
 // Hint is what is known of a list beforehand. Its zero value is nothing.
 type Hint struct {
@@ -100,49 +115,39 @@ type Row struct {
 // List is a list that is being read.
 type List struct {
 	Found
-	head  []string
-	held  []Row // that were read already
-	err   error // that ended reading them
-	next  func() (Row, error)
-	close func() error
+	head []string
+	held []Row // that were read already
+	err  error // that ended reading them
+	next func() (Row, error)
+
+	closers []func() error
+	// Packed is a workbook as it came, until the list is closed; nil: it is none.
+	Packed *io.SectionReader
 	// Mended is how many octets were no UTF-8 and were read as windows-1252, until now.
 	Mended int
 }
 
-// Open recognises a list and its head. Errors wrap [ErrList].
+// Open opens a list for whoever reads one at a time; see [Opener].
 func Open(in io.Reader, hint Hint) (*List, error) {
-	ahead := bufio.NewReaderSize(in, peekMost)
-	begin, err := ahead.Peek(peekMost)
-	if err != nil && err != io.EOF && !errors.Is(err, bufio.ErrBufferFull) {
-		return nil, fmt.Errorf("reading a list: %w", err)
+	return NewOpener("").Open(context.Background(), in, hint)
+}
+
+// openText opens a list that is text.
+func (l *List) openText(in io.Reader, begin []byte, hint Hint) error {
+	if len(bytes.TrimSpace(begin)) == 0 {
+		return fault.Because(ErrList, "it is empty")
 	}
-	err = nil
-	l := &List{}
-	l.Format = hint.Format
-	if l.Format == "" {
-		l.Format = formatOf(begin)
-	}
-	switch {
-	case l.Format == XLSX:
-		err = l.openXLSX(ahead, hint)
-	case len(bytes.TrimSpace(begin)) == 0:
-		return nil, fault.Because(ErrList, "it is empty")
+	text := l.decoded(in, begin, hint)
+	switch l.Format {
+	case JSONLines:
+		return l.openJSON(text)
+	case Pasted:
+		l.openPasted(text)
+		return nil
 	default:
-		text := l.decoded(ahead, begin, hint)
-		switch l.Format {
-		case JSONLines:
-			err = l.openJSON(text)
-		case Pasted:
-			l.openPasted(text)
-		default:
-			l.Format = CSV
-			err = l.openCSV(text, hint)
-		}
+		l.Format = CSV
+		return l.openCSV(text, hint)
 	}
-	if err != nil {
-		return nil, err
-	}
-	return l, nil
 }
 
 // formatOf recognises a format by how a list begins.
@@ -238,12 +243,14 @@ func (r *Row) fit(columns int) {
 	}
 }
 
-// Close frees what a list holds.
+// Close frees what a list holds. It may be closed again.
 func (l *List) Close() error {
-	if l.close == nil {
-		return nil
+	var err error
+	for _, one := range slices.Backward(l.closers) {
+		err = errors.Join(err, one())
 	}
-	return l.close()
+	l.closers = nil
+	return err
 }
 
 // begin reads the first row and takes it for the head, if it looks like one.

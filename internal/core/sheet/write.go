@@ -1,6 +1,8 @@
 package sheet
 
 import (
+	"archive/zip"
+	"bufio"
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
@@ -9,8 +11,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
-
-	"github.com/xuri/excelize/v2"
+	"unicode/utf16"
 )
 
 // Writer writes rows one after the other, and holds no more of them than one. Cells are words, numbers ([json.Number]),
@@ -31,7 +32,7 @@ func NewWriter(out io.Writer, format Format) (Writer, error) {
 	case CSV:
 		return &csvWriter{csv.NewWriter(out)}, nil
 	case XLSX:
-		return newXLSX(out, excelize.TotalRows), nil
+		return newXLSX(out, linesOfSheet), nil
 	case JSONLines:
 		return &jsonWriter{out: out}, nil
 	}
@@ -75,20 +76,19 @@ func Defused(cell string) string {
 	return cell
 }
 
-// xlsxWriter writes a workbook. A sheet has only so many rows: what comes after them stands on the next one, under the
-// same head.
+// xlsxWriter writes a workbook (ISO/IEC 29500) as rows come. A sheet has only so many rows: what comes after them stands
+// on the next one, under the same head.
 type xlsxWriter struct {
-	out   io.Writer
-	most  int // rows of a sheet
-	file  *excelize.File
-	sheet *excelize.StreamWriter
-	n     int // sheets
-	at    int // rows of this one
-	head  []any
+	archive *zip.Writer
+	most    int           // rows of a sheet
+	sheet   *bufio.Writer // that is written
+	n       int           // sheets
+	at      int           // rows of this one
+	head    []any
 }
 
 func newXLSX(out io.Writer, most int) *xlsxWriter {
-	return &xlsxWriter{out: out, most: most, file: excelize.NewFile()}
+	return &xlsxWriter{archive: zip.NewWriter(out), most: most}
 }
 
 func (x *xlsxWriter) Row(cells []any) error {
@@ -104,60 +104,113 @@ func (x *xlsxWriter) Row(cells []any) error {
 	return x.put(cells)
 }
 
+const (
+	xmlHead   = `<?xml version="1.0" encoding="UTF-8" standalone="yes"?>` + "\n"
+	mainSpace = `http://schemas.openxmlformats.org/spreadsheetml/2006/main`
+	relSpace  = `http://schemas.openxmlformats.org/officeDocument/2006/relationships`
+	packSpace = `http://schemas.openxmlformats.org/package/2006/`
+	mainType  = `application/vnd.openxmlformats-officedocument.spreadsheetml.`
+)
+
 // next begins a sheet.
-func (x *xlsxWriter) next() (err error) {
-	if x.sheet != nil {
-		if err := x.sheet.Flush(); err != nil {
-			return err
-		}
-	}
-	x.n, x.at = x.n+1, 0
-	name := fmt.Sprintf("Sheet%d", x.n)
-	if x.n > 1 {
-		if _, err := x.file.NewSheet(name); err != nil {
-			return err
-		}
-	}
-	if x.sheet, err = x.file.NewStreamWriter(name); err != nil {
+func (x *xlsxWriter) next() error {
+	if err := x.endSheet(); err != nil {
 		return err
 	}
-	return x.put(x.head)
-}
-
-func (x *xlsxWriter) put(cells []any) error {
-	x.at++
-	place, err := excelize.CoordinatesToCellName(1, x.at)
+	x.n, x.at = x.n+1, 0
+	part, err := x.archive.Create(fmt.Sprintf("xl/worksheets/sheet%d.xml", x.n))
 	if err != nil {
 		return err
 	}
-	values := make([]any, len(cells))
+	x.sheet = bufio.NewWriterSize(part, 64<<10)
+	fmt.Fprintf(x.sheet, xmlHead+`<worksheet xmlns="%s"><sheetData>`, mainSpace)
+	return x.put(x.head)
+}
+
+func (x *xlsxWriter) endSheet() error {
+	if x.sheet == nil {
+		return nil
+	}
+	x.sheet.WriteString("</sheetData></worksheet>")
+	return x.sheet.Flush()
+}
+
+// cellMost is how long the text of a cell may be, in units of UTF-16.
+const cellMost = 32_767
+
+func (x *xlsxWriter) put(cells []any) error {
+	x.at++
+	fmt.Fprintf(x.sheet, `<row r="%d">`, x.at)
 	for i, cell := range cells {
-		switch c := cell.(type) {
-		case json.Number:
-			if f, err := c.Float64(); err == nil {
-				values[i] = f
+		said := word(cell)
+		if said == "" {
+			continue
+		}
+		var err error
+		switch cell.(type) {
+		case json.Number, int, int64, float64:
+			err = writeCell(x.sheet, "", i+1, x.at, said, true)
+		case bool:
+			held := "0"
+			if said == "true" {
+				held = "1"
 			}
-		case string:
-			if c != "" {
-				values[i] = c
-			}
+			_, err = fmt.Fprintf(x.sheet, `<c r="%s" t="b"><v>%s</v></c>`, placeOf(i+1, x.at), held)
 		default:
-			values[i] = cell
+			err = writeCell(x.sheet, "", i+1, x.at, shortened(said), false)
+		}
+		if err != nil {
+			return err
 		}
 	}
-	return x.sheet.SetRow(place, values)
+	_, err := x.sheet.WriteString("</row>")
+	return err
+}
+
+// shortened is as much of a text as a cell may hold.
+func shortened(text string) string {
+	if len(text) <= cellMost {
+		return text
+	}
+	units := 0
+	for i, r := range text {
+		if units += utf16.RuneLen(r); units > cellMost {
+			return text[:i]
+		}
+	}
+	return text
 }
 
 func (x *xlsxWriter) Close() error {
-	defer x.file.Close()
 	if x.sheet == nil {
 		return errors.New("a workbook without a head")
 	}
-	if err := x.sheet.Flush(); err != nil {
+	if err := x.endSheet(); err != nil {
 		return err
 	}
-	_, err := x.file.WriteTo(x.out)
-	return err
+	var types, sheets, relations strings.Builder
+	for i := 1; i <= x.n; i++ {
+		fmt.Fprintf(&types, `<Override PartName="/xl/worksheets/sheet%d.xml" ContentType="%sworksheet+xml"/>`, i, mainType)
+		fmt.Fprintf(&sheets, `<sheet name="Sheet%[1]d" sheetId="%[1]d" r:id="rId%[1]d"/>`, i)
+		fmt.Fprintf(&relations, `<Relationship Id="rId%[1]d" Type="%[2]s/worksheet" Target="worksheets/sheet%[1]d.xml"/>`, i, relSpace)
+	}
+	for _, part := range []struct{ name, body string }{
+		{"xl/workbook.xml", fmt.Sprintf(`<workbook xmlns="%s" xmlns:r="%s"><sheets>%s</sheets></workbook>`, mainSpace, relSpace, sheets.String())},
+		{"xl/_rels/workbook.xml.rels", fmt.Sprintf(`<Relationships xmlns="%srelationships">%s</Relationships>`, packSpace, relations.String())},
+		{"_rels/.rels", fmt.Sprintf(`<Relationships xmlns="%srelationships"><Relationship Id="rId1" Type="%s/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
+			packSpace, relSpace)},
+		{"[Content_Types].xml", fmt.Sprintf(`<Types xmlns="%scontent-types"><Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>`+
+			`<Override PartName="/xl/workbook.xml" ContentType="%ssheet.main+xml"/>%s</Types>`, packSpace, mainType, types.String())},
+	} {
+		w, err := x.archive.Create(part.name)
+		if err == nil {
+			_, err = io.WriteString(w, xmlHead+part.body)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return x.archive.Close()
 }
 
 type jsonWriter struct {

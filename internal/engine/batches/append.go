@@ -47,15 +47,10 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 	if at > one.Rows {
 		return done, tooFar(at, one.Rows)
 	}
-	book := &spool{}
-	defer book.close()
 	whole := at == 0 && (one.Rows == 0 || one.Found.File == file) // then the file is all that the batch is made of
-	if whole {
-		in = io.TeeReader(in, book)
-	}
-	list, err := sheet.Open(in, hint)
+	list, err := b.Sheets.Open(ctx, in, hint)
 	if err != nil {
-		return done, fault.New("list", fault.Why(err), "CSV, XLSX, JSON Lines, or numbers one a line")
+		return done, sheet.Fault(err)
 	}
 	defer list.Close()
 	columns := list.Columns(one.Wants.Country)
@@ -72,7 +67,7 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 			err = ctx.Err()
 		}
 		if err != nil {
-			return w.done(list.Mended), errors.Join(listError(err), w.flush(ctx, true))
+			return w.done(list.Mended), errors.Join(sheet.Fault(err), w.flush(ctx, true))
 		}
 		row.Cells = placed(row.Cells, place, len(one.Found.Columns))
 		if err := w.add(ctx, row); err != nil {
@@ -82,19 +77,12 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 	if err = w.flush(ctx, true); err != nil {
 		return w.done(list.Mended), err
 	}
-	if whole && w.at == w.before {
-		err = book.keep(ctx, b.Store, one)
+	if whole && w.at == w.before && list.Packed != nil {
+		err = b.Store.PutFile(ctx, id, list.Packed)
 	} else if w.before > w.one.Rows {
 		err = b.Store.DropFile(ctx, id)
 	}
 	return w.done(list.Mended), err
-}
-
-func listError(err error) error {
-	if errors.Is(err, sheet.ErrList) {
-		return fault.New("list", fault.Why(err), "a list that can be read to its end")
-	}
-	return err
 }
 
 // foundOf is what was recognised of a list, but for its columns.

@@ -33,9 +33,9 @@ func (b *Batches) Correct(ctx context.Context, id uuid.UUID, in io.Reader, hint 
 	if one.State != batch.Rehearsed {
 		return 0, notNow(&one, "rows are corrected once it is rehearsed, and before it is launched")
 	}
-	list, err := sheet.Open(in, hint)
+	list, err := b.Sheets.Open(ctx, in, hint)
 	if err != nil {
-		return 0, fault.New("list", fault.Why(err), "the sheet of rows that are left out, corrected")
+		return 0, sheet.Fault(err)
 	}
 	defer list.Close()
 	c := correcting{b: b, one: &one, packs: map[int]*corrected{}, number: -1}
@@ -47,7 +47,7 @@ func (b *Batches) Correct(ctx context.Context, id uuid.UUID, in io.Reader, hint 
 			err = ctx.Err()
 		}
 		if err != nil {
-			return 0, listError(err)
+			return 0, sheet.Fault(err)
 		}
 		if err := c.put(ctx, row); err != nil {
 			return 0, err

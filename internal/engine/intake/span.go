@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -15,7 +16,7 @@ import (
 // Span weighs a template over a list, as texts are weighed for a gateway,
 // and estimates what it costs by the gateway's price list; nil if it has none.
 // What is wrong comes as [fault.Faults].
-func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway string) (template.Span, *price.Estimate, error) {
+func (in *Intake) Span(ctx context.Context, t *template.Template, data io.Reader, lang, gateway string) (template.Span, *price.Estimate, error) {
 	all := in.Roster.All()
 	g := in.Roster.ByName(gateway)
 	if g == nil && gateway != "" {
@@ -41,7 +42,7 @@ func (in *Intake) Span(t *template.Template, data io.Reader, lang, gateway strin
 			}
 		}
 	}
-	list, broken := sheet.Open(data, sheet.Hint{})
+	list, broken := in.Sheets.Open(ctx, data, sheet.Hint{})
 	if broken != nil {
 		return template.Span{}, nil, fault.New("data", fault.Why(broken), "a sheet in CSV whose head names the fields, or JSON Lines")
 	}

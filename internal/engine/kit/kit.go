@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"time"
 
+	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/engine/gate"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
@@ -18,6 +19,7 @@ type Kit struct {
 	Hub    *watch.Hub   // tells who waits for messages
 	Bells  *watch.Bells // wake the keepers
 	Gate   *gate.Gate   // whether anything may leave; nil: it may
+	Sheets *sheet.Opener
 	Now    func() time.Time
 	Log    *slog.Logger
 }

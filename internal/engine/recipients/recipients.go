@@ -20,8 +20,9 @@ import (
 
 // Lists keeps them.
 type Lists struct {
-	Store *store.Store
-	Now   func() time.Time
+	Store  *store.Store
+	Sheets *sheet.Opener
+	Now    func() time.Time
 }
 
 // The bounds of lists.
@@ -79,9 +80,9 @@ func (l *Lists) Save(ctx context.Context, w Wants, in io.Reader, hint sheet.Hint
 	if err := w.check(); err != nil {
 		return Saved{}, err
 	}
-	list, err := sheet.Open(in, hint)
+	list, err := l.Sheets.Open(ctx, in, hint)
 	if err != nil {
-		return Saved{}, fault.New("list", fault.Why(err), "CSV, XLSX, JSON Lines, or numbers one a line")
+		return Saved{}, sheet.Fault(err)
 	}
 	defer list.Close()
 	now := l.Now()
@@ -97,14 +98,11 @@ func (l *Lists) Save(ctx context.Context, w Wants, in io.Reader, hint sheet.Hint
 		if err == nil {
 			err = ctx.Err()
 		}
-		if errors.Is(err, sheet.ErrList) {
-			err = fault.New("list", fault.Why(err), "a list that can be read to its end")
-		}
 		if err == nil {
 			err = s.row(ctx, row)
 		}
 		if err != nil {
-			return s.Saved, s.end(context.WithoutCancel(ctx), err)
+			return s.Saved, s.end(context.WithoutCancel(ctx), sheet.Fault(err))
 		}
 	}
 	return s.Saved, s.end(ctx, nil)
