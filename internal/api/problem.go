@@ -289,6 +289,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 				Accepted: "a body without pauses",
 			},
 		)
+	case errors.Is(err, store.ErrFull):
+		p = told(http.StatusConflict, "full", "No more blocks can stand", fault.Why(err)+". Lift some, or block a range or a network in their place.")
 	case errors.Is(err, sheet.ErrBusy):
 		p = told(http.StatusServiceUnavailable, "busy", "Too many workbooks wait to be read", "Try again in a moment, or send it as CSV.")
 	case errors.Is(err, errBusy):

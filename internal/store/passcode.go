@@ -391,9 +391,42 @@ func (s *Store) PasscodeBlocks(ctx context.Context, standing bool, now time.Time
 	return all, db.Find(&all).Error
 }
 
-// AddPasscodeBlock keeps a block.
+// StandingMost is how many blocks of passcodes may stand at the same time, and how many alarms: every
+// instance holds all of them in memory, so that none is passed over.
+const StandingMost = 50_000
+
+// ErrFull is returned where as many stand as may.
+var ErrFull = fmt.Errorf("%d stand already, which is as many as may", StandingMost)
+
+// StandingBlocks lists all blocks that stood when the last one was made: all that stand now are among them.
+func (s *Store) StandingBlocks(ctx context.Context) (all []PasscodeBlock, err error) {
+	return all, s.gorm(ctx).Where("lifted_at IS NULL AND (until_at IS NULL OR until_at > (SELECT max(since) FROM passcode_blocks))").
+		Find(&all).Error
+}
+
+// AddPasscodeBlock keeps a block. It returns [ErrFull] where too many stand.
 func (s *Store) AddPasscodeBlock(ctx context.Context, b PasscodeBlock) error {
-	return s.setting(ctx, "passcode_block", "", func(s *Store) error { return s.gorm(ctx).Create(&b).Error })
+	return s.setting(ctx, "passcode_block", "", func(s *Store) error {
+		var standing int64
+		err := s.gorm(ctx).Model(&PasscodeBlock{}).Where("lifted_at IS NULL AND (until_at IS NULL OR until_at > ?)", b.Since).
+			Count(&standing).Error
+		if err != nil {
+			return fmt.Errorf("counting blocks of passcodes: %w", err)
+		}
+		if standing >= StandingMost {
+			return ErrFull
+		}
+		return s.gorm(ctx).Create(&b).Error
+	})
+}
+
+// TidyBlocks removes blocks that were over before a moment.
+func (s *Store) TidyBlocks(ctx context.Context, before time.Time) error {
+	err := s.gorm(ctx).Exec("DELETE FROM passcode_blocks WHERE least(lifted_at, until_at) < ?", before).Error
+	if err != nil {
+		return fmt.Errorf("removing blocks of passcodes that are over: %w", err)
+	}
+	return nil
 }
 
 // LiftPasscodeBlock ends a block that stands; it is returned as it is then.

@@ -96,10 +96,10 @@ func (s *Store) PasscodeAlarms(ctx context.Context, standing bool, now time.Time
 
 // StandingAlarms lists the alarms that stood when the last one was raised, which is all that stand now, the newest first,
 // without what they rest on.
-func (s *Store) StandingAlarms(ctx context.Context, most int) (all []PasscodeAlarm, err error) {
+func (s *Store) StandingAlarms(ctx context.Context) (all []PasscodeAlarm, err error) {
 	return all, s.gorm(ctx).Select("id", "rule", "by_what", "value", "act", "raised_at", "until_at").
 		Where("lifted_at IS NULL AND until_at > (SELECT max(raised_at) FROM passcode_alarms)").
-		Order("id DESC").Limit(most).Find(&all).Error
+		Order("id DESC").Find(&all).Error
 }
 
 // HonestRate is what was lifted as a false alarm: how many numbers an hour there were.
@@ -117,7 +117,7 @@ func (s *Store) HonestRates(ctx context.Context) (all []HonestRate, err error) {
 }
 
 // RaisePasscodeAlarm raises an alarm, unless one of the same rule and subject stands, or the rule was turned off. It
-// stands the longer the more there were of late. It reports whether it was raised.
+// stands the longer the more there were of late. It reports whether it was raised, and returns [ErrFull] where too many stand.
 func (s *Store) RaisePasscodeAlarm(ctx context.Context, a PasscodeAlarm) (raised bool, err error) {
 	err = s.setting(ctx, "passcode_alarm", "", func(s *Store) error {
 		var before []PasscodeAlarm
@@ -133,6 +133,14 @@ func (s *Store) RaisePasscodeAlarm(ctx context.Context, a PasscodeAlarm) (raised
 			if b.Stands(a.RaisedAt) {
 				return nil
 			}
+		}
+		var standing int64
+		err := s.gorm(ctx).Model(&PasscodeAlarm{}).Where("lifted_at IS NULL AND until_at > ?", a.RaisedAt).Count(&standing).Error
+		if err != nil {
+			return fmt.Errorf("counting alarms: %w", err)
+		}
+		if standing >= StandingMost {
+			return ErrFull
 		}
 		a.UntilAt = a.RaisedAt.Add(fraud.Stands(len(before)))
 		raised = true

@@ -4,7 +4,6 @@ package address
 
 import (
 	"fmt"
-	"net/netip"
 	"net/url"
 	"strings"
 	"unicode"
@@ -50,26 +49,4 @@ func parse(s string) (string, error) {
 		return s, nil
 	}
 	return "", fmt.Errorf("%q is no address", s)
-}
-
-// shared is the range between carriers and their customers (RFC 6598); nat64 and
-// mapped reach IPv4 addresses by another name.
-var (
-	shared = netip.MustParsePrefix("100.64.0.0/10")
-	nat64  = netip.MustParsePrefix("64:ff9b::/96")
-	bench  = netip.MustParsePrefix("198.18.0.0/15")
-)
-
-// Private reports whether an IP address is none of the public internet: loopback,
-// private (RFC 1918, RFC 4193), shared (RFC 6598), link-local, multicast or
-// unspecified, also where an IPv6 address stands for it.
-func Private(ip netip.Addr) bool {
-	ip = ip.Unmap().WithZone("")
-	if nat64.Contains(ip) {
-		b := ip.As16()
-		ip = netip.AddrFrom4([4]byte(b[12:]))
-	}
-	return !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || shared.Contains(ip) ||
-		bench.Contains(ip) ||
-		ip.Is4() && (ip.As4()[0] == 0 || ip.As4()[0] >= 240)
 }

@@ -41,7 +41,10 @@ func TestPrivate(t *testing.T) {
 		"169.254.169.254": true, "fe80::1": true, "fe80::1%eth0": true, "fd00::1": true, "0.0.0.0": true, "::": true, "100.64.0.1": true,
 		"100.128.0.1": false, "::ffff:127.0.0.1": true, "::ffff:8.8.8.8": false, "64:ff9b::7f00:1": true, "64:ff9b::808:808": false,
 		"224.0.0.1": true, "ff02::1": true, "255.255.255.255": true, "240.0.0.1": true, "0.1.2.3": true, "198.18.0.1": true,
-		"8.8.8.8": false, "2001:4860:4860::8888": false,
+		"8.8.8.8": false, "2001:4860:4860::8888": false, "192.0.0.1": true, "192.0.0.9": false, "192.0.2.7": true, "203.0.113.9": true,
+		"64:ff9b:1::a00:1": true, "2002:7f00:1::": true, "2002:a00:1::1": true, "2001::1": true, "2001:0:a00:1::": true, "fec0::1": true,
+		"::127.0.0.1": true, "::10.0.0.1": true, "::ffff:0:10.0.0.1": true, "2001:db8::1": true, "3fff::1": true, "5f00::1": true,
+		"2001:20::1": false, "2600::1": false, "100::1": true, "64:ff9b::a00:1": true, "192.88.99.1": true, "1.1.1.1": false,
 	} {
 		if got := Private(netip.MustParseAddr(ip)); got != want {
 			t.Errorf("%s: got %v, want %v", ip, got, want)

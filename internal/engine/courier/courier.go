@@ -21,6 +21,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/google/uuid"
+
 	"calmpigeon.example/internal/core/address"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/roster"
@@ -30,6 +32,12 @@ import (
 const (
 	replyMost = 4 << 20  // a longer reply is not read to its end; one may speak of thousands of messages
 	keepMost  = 64 << 10 // what is kept of a body for people to look at
+
+	replyHeaderMost = 64 << 10 // octets of a reply's headers
+	// replySmall is how long a reply is read at once. No more than repliesLarge longer ones of a gateway
+	// are held at the same time, however many of its requests are in flight.
+	replySmall   = 256 << 10
+	repliesLarge = 8
 )
 
 // Fate is what is known when there is no reply.
@@ -47,6 +55,7 @@ type Courier struct {
 	client *http.Client
 	now    func() time.Time
 	tokens tokens
+	large  sync.Map // by the id of a gateway: a channel with one for each reply that is large
 }
 
 // ErrPrivate is returned for a gateway whose host is in no public network, where
@@ -57,10 +66,19 @@ var ErrPrivate = errors.New("the host has a private address, and the service was
 // address to which a name was resolved.
 func public(_, at string, _ syscall.RawConn) error {
 	to, err := netip.ParseAddrPort(at)
-	if err != nil || address.Private(to.Addr()) {
+	if err != nil || address.Private(to.Addr()) || ours(to.Addr()) {
 		return ErrPrivate
 	}
 	return nil
+}
+
+// ours reports whether an address is one of this machine's own, or cannot be told from them.
+func ours(ip netip.Addr) bool {
+	own, err := net.InterfaceAddrs()
+	return err != nil || slices.ContainsFunc(own, func(a net.Addr) bool {
+		at, err := netip.ParsePrefix(a.String())
+		return err != nil || at.Addr().Unmap().WithZone("") == ip.Unmap().WithZone("")
+	})
 }
 
 // New makes a courier. It goes to the address it is given and nowhere else: no
@@ -90,6 +108,8 @@ func NewClient(onlyPublic bool) *http.Client {
 			MaxIdleConnsPerHost: 512, // as many as a gateway may have in flight
 			IdleConnTimeout:     60 * time.Second,
 			ForceAttemptHTTP2:   true,
+
+			MaxResponseHeaderBytes: replyHeaderMost,
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
@@ -223,11 +243,30 @@ func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Req
 	}
 	defer response.Body.Close()
 	reply := dialect.Reply{Status: response.StatusCode, Header: FlatHeader(response.Header)}
-	reply.Body, err = io.ReadAll(io.LimitReader(response.Body, replyMost+1))
-	if err == nil && len(reply.Body) > replyMost {
+	reply.Body, err = c.read(ctx, g.ID, response.Body)
+	return reply, err
+}
+
+// read reads the body of a reply. What is read of one that is too long is returned as well.
+func (c *Courier) read(ctx context.Context, gateway uuid.UUID, body io.Reader) ([]byte, error) {
+	read, err := io.ReadAll(io.LimitReader(body, replySmall))
+	if err != nil || len(read) < replySmall {
+		return read, err
+	}
+	turns, _ := c.large.LoadOrStore(gateway, make(chan struct{}, repliesLarge))
+	turn := turns.(chan struct{})
+	select {
+	case turn <- struct{}{}:
+		defer func() { <-turn }()
+	case <-ctx.Done():
+		return read, ctx.Err()
+	}
+	rest, err := io.ReadAll(io.LimitReader(body, replyMost+1-replySmall))
+	read = append(read, rest...)
+	if err == nil && len(read) > replyMost {
 		err = fmt.Errorf("the reply is longer than %d bytes", replyMost)
 	}
-	return reply, err
+	return read, err
 }
 
 // FlatHeader writes header names in small letters and joins repeated ones.

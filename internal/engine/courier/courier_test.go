@@ -7,11 +7,15 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
@@ -240,5 +244,82 @@ func TestPrivateAddressesAreNotReached(t *testing.T) {
 		if fate != NotSent || reached {
 			t.Errorf("%s: %v, %s", host, fate, exchange.Error)
 		}
+	}
+}
+
+// Headers of a reply are bounded, and so is how many long replies of a gateway are held at once; what
+// another answers comes meanwhile.
+func TestRepliesAreBounded(t *testing.T) {
+	t.Parallel()
+	var held atomic.Int32
+	end := make(chan struct{})
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/headers":
+			for i := range 200 {
+				w.Header().Set(fmt.Sprint("X-", i), strings.Repeat("a", 1000))
+			}
+		case "/long":
+			w.Write(make([]byte, replySmall))
+			w.(http.Flusher).Flush()
+			held.Add(1)
+			<-end
+			w.Write(make([]byte, replySmall))
+		}
+	}))
+	t.Cleanup(server.Close)
+	c := New(time.Now, false)
+	t.Cleanup(c.Close)
+	ask := func(gateway byte, path string) (Fate, string) {
+		g := &roster.Gateway{Gateway: store.Gateway{ID: uuid.UUID{gateway}, Address: server.URL, TimeoutMs: 60_000}}
+		_, fate, exchange := c.Carry(t.Context(), g, "query", dialect.Request{Method: "GET", Path: path, Header: map[string]string{}})
+		return fate, exchange.Error
+	}
+	if fate, why := ask(1, "/headers"); fate != NoAnswer || !strings.Contains(why, "headers exceeded") {
+		t.Errorf("headers without end: %v, %s", fate, why)
+	}
+	var long sync.WaitGroup
+	const many = repliesLarge + 5
+	for range many {
+		long.Go(func() {
+			if fate, why := ask(1, "/long"); fate != Answered {
+				t.Error(fate, why)
+			}
+		})
+	}
+	turns := func() int {
+		if turn, ok := c.large.Load(uuid.UUID{1}); ok {
+			return len(turn.(chan struct{}))
+		}
+		return 0
+	}
+	for held.Load() < many || turns() < repliesLarge {
+		runtime.Gosched()
+	}
+	if fate, why := ask(2, "/"); fate != Answered {
+		t.Error(fate, why)
+	}
+	close(end)
+	long.Wait()
+	if n := turns(); n != 0 {
+		t.Errorf("%d turns are not given back", n)
+	}
+}
+
+// This machine's own addresses are private, whatever they are.
+func TestOwnAddressesArePrivate(t *testing.T) {
+	t.Parallel()
+	own, err := net.InterfaceAddrs()
+	if err != nil || len(own) == 0 {
+		t.Fatal(own, err)
+	}
+	for _, one := range own {
+		at := netip.MustParsePrefix(one.String()).Addr()
+		if !ours(at) || public("tcp", netip.AddrPortFrom(at, 80).String(), nil) == nil {
+			t.Errorf("%s may be reached", at)
+		}
+	}
+	if ours(netip.MustParseAddr("203.0.113.9")) {
+		t.Error("an address in documents is ours")
 	}
 }

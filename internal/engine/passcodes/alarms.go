@@ -49,6 +49,10 @@ func (p *Passcodes) raise(ctx context.Context, all []fraud.Found, now time.Time)
 			)
 		}
 		is, err := p.Store.RaisePasscodeAlarm(ctx, a)
+		if errors.Is(err, store.ErrFull) {
+			p.Log.Error("an alarm about passcodes is not raised", "rule", f.Rule, "by", f.By, "error", err)
+			continue
+		}
 		if err != nil {
 			return err
 		}

@@ -38,7 +38,12 @@ type counterDesk struct {
 
 func open(t *testing.T) *counterDesk {
 	t.Helper()
-	gateways, s := rostertest.Roster(t)
+	return openOn(t, pgtest.Database(t))
+}
+
+func openOn(t *testing.T, url string) *counterDesk {
+	t.Helper()
+	gateways, s := rostertest.On(t, url)
 	for _, name := range []string{"first", "second"} {
 		rostertest.Gateway(t, gateways, fmt.Sprintf(uncalled, name), roster.Settings{})
 	}

@@ -285,5 +285,6 @@ func busiest(hours []store.Cohort, before time.Time, days float64) (left, used f
 // Tidy forgets what is too old to be judged by. numbers is until when numbers are forgotten; zero: not at all.
 func (p *Passcodes) Tidy(ctx context.Context, now, numbers time.Time) error {
 	return errors.Join(p.Store.TidyCounters(ctx, now, passcode.LifeMost),
-		p.Store.TidyPasscodeWatch(ctx, now.Add(-cohortsKept), numbers, now.Add(-alarmsKept)))
+		p.Store.TidyPasscodeWatch(ctx, now.Add(-cohortsKept), numbers, now.Add(-alarmsKept)),
+		p.Store.TidyBlocks(ctx, now.Add(-alarmsKept)))
 }

@@ -12,9 +12,6 @@ import (
 	"calmpigeon.example/internal/store"
 )
 
-// blocksMost is how many blocks can stand at the same time.
-const blocksMost = 50_000
-
 // readPasscodes reads what holds for passcodes.
 func (r *Roster) readPasscodes(ctx context.Context, b *Book) error {
 	set, err := r.store.PasscodeLimits(ctx)
@@ -25,7 +22,7 @@ func (r *Roster) readPasscodes(ctx context.Context, b *Book) error {
 	for _, l := range Limits(set) {
 		b.Limits[l.By] = append(b.Limits[l.By], l)
 	}
-	blocks, err := r.store.PasscodeBlocks(ctx, true, time.Time{}, blocksMost)
+	blocks, err := r.store.StandingBlocks(ctx)
 	if err != nil {
 		return fmt.Errorf("reading blocks of passcodes: %w", err)
 	}
@@ -61,7 +58,7 @@ func (r *Roster) readAlarms(ctx context.Context, b *Book) error {
 	}
 	b.Acts = maps.Clone(fraud.Usual)
 	maps.Copy(b.Acts, set)
-	alarms, err := r.store.StandingAlarms(ctx, blocksMost)
+	alarms, err := r.store.StandingAlarms(ctx)
 	if err != nil {
 		return fmt.Errorf("reading alarms: %w", err)
 	}

@@ -11,6 +11,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/phone"
+	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
@@ -57,7 +58,7 @@ func Gateway(t testing.TB, r *roster.Roster, source string, setup roster.Setting
 
 // Kit is what parts work with, by the clock of the machine and without a word.
 func Kit(r *roster.Roster, s *store.Store) kit.Kit {
-	return kit.Kit{Store: s, Roster: r, Hub: &watch.Hub{}, Bells: watch.NewBells(), Log: slog.New(slog.DiscardHandler),
+	return kit.Kit{Store: s, Roster: r, Hub: &watch.Hub{}, Bells: watch.NewBells(), Sheets: sheet.NewOpener(""), Log: slog.New(slog.DiscardHandler),
 		Now: func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }}
 }
 

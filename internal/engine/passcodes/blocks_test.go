@@ -1,0 +1,63 @@
+package passcodes
+
+import (
+	"context"
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"calmpigeon.example/internal/core/passcode"
+	"calmpigeon.example/internal/postgres/pgtest"
+	"calmpigeon.example/internal/store"
+)
+
+// A block holds however many came after it, and no more can stand than are held; those that are
+// over are none of them, and are forgotten after a while.
+func TestAStandingBlockHolds(t *testing.T) {
+	t.Parallel()
+	url := pgtest.Database(t)
+	d := openOn(t, url)
+	db, err := pgx.Connect(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close(context.Background())
+	fill := func(n int, until *time.Time) {
+		t.Helper()
+		_, err := db.Exec(t.Context(), `INSERT INTO passcode_blocks (id, by_what, value, since, until_at, by_whom, why)
+			SELECT gen_random_uuid(), 'number', '+4477009' || (1000000 + i), $2::timestamptz, $3::timestamptz, '', '' FROM generate_series(1, $1::int) AS i`,
+			n, d.Now().Add(-time.Hour), until)
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	w := Wants{To: "+447700900123", Purpose: "sign-in"}
+	add := func(value string) error {
+		one := store.PasscodeBlock{ID: store.IDAt(d.Now()), By: passcode.Number, Value: value, Why: "fraud", Since: d.Now()}
+		return errors.Join(d.Store.AddPasscodeBlock(t.Context(), one), d.Roster.Reload(t.Context()))
+	}
+	if err := add(w.To); err != nil {
+		t.Fatal(err)
+	}
+	over := d.Now().Add(-time.Minute)
+	fill(store.StandingMost+1, &over)
+	fill(store.StandingMost-2, nil)
+	if err := add("+447700900144"); err != nil {
+		t.Fatal(err)
+	}
+	var blocked *Blocked
+	if _, err := d.Issue(t.Context(), d.key, w, ""); !errors.As(err, &blocked) {
+		t.Errorf("the oldest block: %v", err)
+	}
+	if err := add("+447700900155"); !errors.Is(err, store.ErrFull) {
+		t.Errorf("one more than may stand: %v", err)
+	}
+	if err := d.Tidy(t.Context(), d.Now().Add(alarmsKept), time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if all, err := d.Store.PasscodeBlocks(t.Context(), false, time.Time{}, 2*store.StandingMost+10); len(all) != store.StandingMost || err != nil {
+		t.Errorf("%d are kept, %v", len(all), err)
+	}
+}
