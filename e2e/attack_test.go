@@ -1,13 +1,17 @@
 package e2e
 
 import (
+	"archive/zip"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -181,4 +185,127 @@ func (h *house) mostMemory() int {
 	_, after, _ := strings.Cut(status, "VmHWM:")
 	kib := must[int](h.t)(strconv.Atoi(strings.Fields(after)[0]))
 	return kib / 1024
+}
+
+// Whatever a list is made of, taking it in costs a known amount of memory, says what is wrong with it, and keeps
+// nobody else waiting; several at the same time do so as well.
+func TestListsCostAKnownAmount(t *testing.T) {
+	t.Parallel()
+	h := build(t, func(h *house) { h.memory = 4 << 20 }).withHarbourline()
+	const long = 256 << 20
+	const head = `<worksheet><sheetData><row><c t="inlineStr"><is><t>to</t></is></c></row>`
+	many := strings.Repeat("a", 1<<20)
+	bombs := map[string]struct {
+		body func(io.Writer) error
+		want int
+		says string
+	}{
+		"a cell without end":    {bomb("to\n", many, long, "\n+447700900001\n"), 200, ""},
+		"an item without end":   {bomb(`[{"to":"+447700900001"},{"to":"`, many, long, `"}]`), 422, "item 2: it has more than 262144 octets"},
+		"a line without end":    {bomb(`{"to":"`, many, long, "\"}\n{\"to\":\"+447700900001\"}\n"), 200, ""},
+		"a quote without end":   {bomb("to\n\"", "a,b\n"+many, long, ""), 422, "a quote that begins there does not end"},
+		"a part that unpacks":   {packed("docProps/app.xml", bomb("", many, 2*long, "")), 200, ""},
+		"a sheet that unpacks":  {packed("xl/sheet.xml", bomb(head, many, long, "")), 422, "unpacks to more"},
+		"texts that unpack":     {packed("xl/texts.xml", bomb("<sst>", strings.Repeat("<si/>", 1<<18), long, "</sst>")), 422, "unpacks to more"},
+		"relations that unpack": {packed("_rels/.rels", bomb("<Relationships>", strings.Repeat("<a/>", 1<<18), long, "")), 422, "unpacks to more"},
+		"a directory that is long": {func(w io.Writer) error {
+			archive := zip.NewWriter(w)
+			for i := range 200_000 {
+				if _, err := archive.CreateHeader(&zip.FileHeader{Name: fmt.Sprint("xl/", i)}); err != nil {
+					return err
+				}
+			}
+			return archive.Close()
+		}, 422, "directory is too long"},
+	}
+	var sending sync.WaitGroup
+	for name, b := range bombs {
+		for _, path := range []string{"/v1/batches/%s/rows", "/v1/statements?gateway=harbourline"} {
+			if strings.Contains(path, "%s") {
+				path = fmt.Sprintf(path, must[client.Batch](t)(h.Client.NewBatch(t.Context(), client.BatchWants{Text: "Hello"})).ID)
+			}
+			sending.Go(func() {
+				body, into := io.Pipe()
+				go func() { into.CloseWithError(b.body(into)) }()
+				defer body.Close()
+				r := must[*http.Request](t)(http.NewRequestWithContext(t.Context(), "POST", h.URL+path, body))
+				r.Header.Set("Authorization", "Bearer "+h.Key)
+				response, err := http.DefaultClient.Do(r)
+				if err != nil {
+					if !strings.Contains(err.Error(), "closed") && !strings.Contains(err.Error(), "reset") && !strings.Contains(err.Error(), "broken pipe") {
+						t.Errorf("%s: %v", name, err)
+					}
+					return
+				}
+				defer response.Body.Close()
+				said, _ := io.ReadAll(response.Body)
+				if !strings.HasPrefix(path, "/v1/statements") && (response.StatusCode != b.want || !strings.Contains(string(said), b.says)) {
+					t.Errorf("%s: %d %.300s", name, response.StatusCode, said)
+				}
+				if response.StatusCode >= 500 {
+					t.Errorf("%s at %s: %d %.300s", name, path, response.StatusCode, said)
+				}
+			})
+		}
+	}
+	done := make(chan struct{})
+	go func() { sending.Wait(); close(done) }()
+	for over := false; !over; {
+		select {
+		case <-done:
+			over = true
+		default:
+		}
+		if got := h.settled(h.send(client.Draft{To: "+447700900001", Sender: "Lanternholm", Text: "Crossing"}).ID); got.State != "delivered" {
+			t.Fatalf("an honest message is %s", got.State)
+		}
+	}
+	if rss := h.mostMemory(); rss > 600 {
+		t.Errorf("the service had %d MiB", rss)
+	}
+	if left, err := os.ReadDir(filepath.Join(h.data, "files")); len(left) > 0 || err != nil {
+		t.Errorf("files stay behind: %v, %v", left, err)
+	}
+}
+
+// bomb writes a beginning, about so many octets of the same, and an end.
+func bomb(begin, again string, n int, end string) func(io.Writer) error {
+	return func(w io.Writer) error {
+		_, err := io.WriteString(w, begin)
+		for ; n > 0 && err == nil; n -= len(again) {
+			_, err = io.WriteString(w, again)
+		}
+		if err == nil {
+			_, err = io.WriteString(w, end)
+		}
+		return err
+	}
+}
+
+// packed writes a workbook, one of whose parts is given.
+func packed(name string, part func(io.Writer) error) func(io.Writer) error {
+	parts := map[string]string{
+		"_rels/.rels":     `<Relationships><Relationship Id="a" Type="x/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
+		"xl/workbook.xml": `<workbook xmlns:r="r"><sheets><sheet name="List" sheetId="1" r:id="s"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="s" Type="x/worksheet" Target="sheet.xml"/>` +
+			`<Relationship Id="t" Type="x/sharedStrings" Target="texts.xml"/></Relationships>`,
+		"xl/sheet.xml": `<worksheet><sheetData><row><c t="inlineStr"><is><t>to</t></is></c></row><row><c t="s"><v>0</v></c></row></sheetData></worksheet>`,
+		"xl/texts.xml": `<sst><si><t>+447700900123</t></si></sst>`,
+	}
+	delete(parts, name)
+	return func(w io.Writer) error {
+		archive := zip.NewWriter(w)
+		for name, body := range parts {
+			into, err := archive.Create(name)
+			if err != nil {
+				return err
+			}
+			io.WriteString(into, body)
+		}
+		into, err := archive.Create(name)
+		if err == nil {
+			err = part(into)
+		}
+		return errors.Join(err, archive.Close())
+	}
 }

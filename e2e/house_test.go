@@ -14,6 +14,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
+	"regexp"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -193,9 +194,15 @@ func (h *house) beside() *house {
 	return other
 }
 
+// secretive is what no log may hold: numbers and keys.
+var secretive = regexp.MustCompile(`(\+|%2[Bb])[1-9][0-9]{8,14}\b|pigeon_\w{8}_`)
+
 // end stops it for good, and says what it said if the test failed.
 func (h *house) end() {
 	h.stop(os.Interrupt)
+	if shown := secretive.FindString(h.said()); shown != "" {
+		h.t.Errorf("%s stands in the log", shown)
+	}
 	if h.t.Failed() {
 		h.t.Logf("the service at %s said:\n%s", h.URL, h.said())
 	}

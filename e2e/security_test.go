@@ -159,6 +159,19 @@ func TestLogsHoldNoNumbersAndNoTexts(t *testing.T) {
 	}
 	h.request("GET", "/v1/messages?to=%2B447700900001", "")
 	h.request("POST", "/v1/numbers", `{"numbers":["07700 900001"],"country":"GB"}`)
+	for _, path := range []string{"/v1/conversations/+447700900001", "/v1/conversations/%2B447700900001", "/v1/opt-outs/+447700900001"} {
+		h.request("GET", path, "")
+		h.request("DELETE", path, "")
+	}
+	secret := h.callback(t)
+	for _, path := range []string{"/receipts/harbourline/" + secret, "//receipts/harbourline/" + secret, "/receipts//harbourline/" + secret} {
+		if response, said := h.request("GET", path, ""); path[1] == '/' && (response.StatusCode != 404 || strings.Contains(said, "<html")) {
+			t.Errorf("%s: %d %.100s", path, response.StatusCode, said)
+		}
+	}
+	if strings.Contains(h.said(), secret) {
+		t.Errorf("the secret of receipts stands in the log:\n%s", h.said())
+	}
 	for _, secret := range []string{"7700900", "%2B4477", "storm cancels", h.Key, "pigeon_"} {
 		if strings.Contains(h.said(), secret) {
 			t.Errorf("%q stands in the log:\n%s", secret, h.said())

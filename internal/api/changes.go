@@ -34,6 +34,15 @@ func (a *API) acting(c *gin.Context) {
 			a.refuse(c, fault.New("If-Match", fmt.Sprintf("%.40q is no version", given), "the ETag of what was read, such as \"42\""))
 			return
 		}
+		last, err := a.engine.Store.LastChange(c.Request.Context())
+		if err != nil {
+			a.refuse(c, err)
+			return
+		}
+		if n < 0 || n > last {
+			a.refuse(c, fault.New("If-Match", fmt.Sprintf("the version %d was never given", n), "the ETag of what was read"))
+			return
+		}
 		since = &n
 	}
 	c.Request = c.Request.WithContext(store.Acting(c.Request.Context(), keyOf(c).Name, since))

@@ -3,13 +3,16 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/store"
 )
@@ -58,6 +61,35 @@ func (a *API) admission(c *gin.Context) (admission, error) {
 		return nil, errForeign
 	}
 	return func(ctx context.Context) (store.Key, error) { return a.engine.Keys.CheckSession(ctx, token) }, nil
+}
+
+// legible lets a request pass whose address and Idempotency-Key are text: UTF-8 without U+0000. Nothing
+// else can be looked for or kept.
+func (a *API) legible(c *gin.Context) {
+	var faults fault.Faults
+	check := func(field, given string) {
+		if store.Keepable(given) != given {
+			faults.Add(field, fmt.Sprintf("%.60q is no text", given), "UTF-8 without U+0000")
+		}
+	}
+	for _, p := range c.Params {
+		check(p.Key, p.Value)
+	}
+	if c.Request.URL.RawQuery != "" {
+		for name, values := range c.Request.URL.Query() {
+			check("address", name)
+			for _, value := range values {
+				check(store.Keepable(name), value)
+			}
+		}
+	}
+	check("Idempotency-Key", c.GetHeader("Idempotency-Key"))
+	if faults != nil {
+		slices.SortFunc(faults, func(a, b fault.Fault) int { return strings.Compare(a.Field, b.Field) })
+		p, _ := problemOf(c, faults)
+		p.Status = http.StatusBadRequest
+		answerProblem(c, p)
+	}
 }
 
 // ours reports whether a request that a browser sends a cookie with was made by

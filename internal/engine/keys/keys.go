@@ -103,7 +103,7 @@ func (k *Keys) Add(ctx context.Context, record store.Key) error { return k.Store
 func (k *Keys) Check(ctx context.Context, presented string) (store.Key, error) {
 	body, ok := strings.CutPrefix(presented, "pigeon_")
 	handle, secret, two := strings.Cut(body, "_")
-	if !ok || !two || len(handle) != 8 {
+	if !ok || !two || len(handle) != 8 || store.Keepable(handle) != handle {
 		return store.Key{}, ErrRefused
 	}
 	record, err := k.find(ctx, handle)
