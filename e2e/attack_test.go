@@ -309,3 +309,36 @@ func packed(name string, part func(io.Writer) error) func(io.Writer) error {
 		return errors.Join(err, archive.Close())
 	}
 }
+
+// What is no text is refused wherever it stands, and is no error of the service's; so is a version that
+// nobody was ever given.
+func TestWhatIsNoTextIsRefused(t *testing.T) {
+	t.Parallel()
+	h := build(t)
+	for _, a := range []struct {
+		method, path string
+		header       []string
+		want         int
+		says         string
+	}{
+		{"GET", "/v1/messages?to=%ff", nil, 400, "to"},
+		{"GET", "/v1/messages?to=%00", nil, 400, "to"},
+		{"GET", "/v1/messages?%ff=1", nil, 400, "address"},
+		{"GET", "/v1/messages/%ff%fe", nil, 400, "id"},
+		{"GET", "/v1/conversations/%00", nil, 400, "number"},
+		{"GET", "/v1/templates/a%00b", nil, 400, "name"},
+		{"GET", "/v1/exports/messages?sender=%c3%28", nil, 400, "sender"},
+		{"POST", "/v1/messages", []string{"Idempotency-Key", "a\xffb"}, 400, "Idempotency-Key"},
+		{"GET", "/v1/messages", []string{"Authorization", "Bearer pigeon_abc\xff\xff\xff\xff\xff_x"}, 401, "wrong-key"},
+		{"PUT", "/v1/passcode-rules", []string{"If-Match", `"999999999"`}, 422, "If-Match"},
+		{"PUT", "/v1/passcode-rules", []string{"If-Match", `"-1"`}, 422, "If-Match"},
+	} {
+		response, said := h.request(a.method, a.path, "{}", a.header...)
+		if response.StatusCode != a.want || !strings.Contains(said, a.says) {
+			t.Errorf("%s %s: %d %.200s", a.method, a.path, response.StatusCode, said)
+		}
+	}
+	if said := h.said(); strings.Contains(said, "ERROR") {
+		t.Errorf("the service says that it failed:\n%s", said)
+	}
+}

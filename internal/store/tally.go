@@ -31,7 +31,7 @@ type cuts struct {
 	mu     sync.RWMutex
 	known  map[cutting]int32
 	labels map[int32]label.Set
-	sets   map[label.Set]bool
+	sets   map[keyed]bool
 }
 
 // keep remembers combinations.
@@ -39,10 +39,10 @@ func (c *cuts) keep(all []numberedCut) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.known == nil {
-		c.known, c.labels, c.sets = map[cutting]int32{}, map[int32]label.Set{}, map[label.Set]bool{}
+		c.known, c.labels, c.sets = map[cutting]int32{}, map[int32]label.Set{}, map[keyed]bool{}
 	}
 	for _, n := range all {
-		c.known[n.cutting], c.labels[n.id], c.sets[n.labels] = n.id, n.labels, true
+		c.known[n.cutting], c.labels[n.id], c.sets[keyed{n.key, n.labels}] = n.id, n.labels, true
 	}
 }
 
@@ -55,6 +55,19 @@ func (c *cuts) forget() {
 
 // cut gives each message of a set the combination that it is counted in.
 func (s *Store) cut(ctx context.Context, set []Acceptance) error {
+	sets := make([]keyed, len(set))
+	for i := range set {
+		sets[i] = keyed{set[i].Message.KeyID, set[i].Message.Labels}
+	}
+	told, err := s.tellApart(ctx, sets)
+	if err != nil {
+		return err
+	}
+	for i := range set {
+		if !told[i] {
+			set[i].Message.Labels = label.Other
+		}
+	}
 	// Other transactions must not use what this one adds before it is committed.
 	ours := map[cutting]int32{}
 	var fresh []cutting
@@ -156,28 +169,65 @@ func (s *Store) label(ctx context.Context, messages []Message) error {
 	return nil
 }
 
-// ErrLabels is returned where no more sets of labels are told apart.
-var ErrLabels = fmt.Errorf("there are %d sets of labels already: labels tell applications apart, references messages", label.SetsMost)
+// labelsUsed is how long a set of labels counts that nobody uses any more.
+const labelsUsed = 30 * 24 * time.Hour
 
-// LabelsFit reports, as ErrLabels, that no more sets of labels are told apart.
-func (s *Store) LabelsFit(ctx context.Context, labels label.Set) error {
+// keyed is a set of labels of a key.
+type keyed struct {
+	key    uuid.UUID
+	labels label.Set
+}
+
+// tellApart reports which sets of labels are told apart, in the order in which they are given: those that
+// their key has had, and new ones until it has [label.SetsMost] in use.
+func (s *Store) tellApart(ctx context.Context, sets []keyed) ([]bool, error) {
+	told := make([]bool, len(sets))
+	var keys []uuid.UUID
 	s.cuts.mu.RLock()
-	known := labels == "" || s.cuts.sets[labels]
+	for i, one := range sets {
+		told[i] = one.labels == "" || one.labels == label.Other || s.cuts.sets[one]
+		if !told[i] && !slices.Contains(keys, one.key) {
+			keys = append(keys, one.key)
+		}
+	}
 	s.cuts.mu.RUnlock()
-	if known {
-		return nil
+	if keys == nil {
+		return told, nil
 	}
-	n := 0
-	_, err := query(ctx, s.hot(), func(rows pgx.Rows) (one struct{}, err error) {
-		return one, rows.Scan(&n, &known)
-	}, "SELECT count(DISTINCT labels)::int, coalesce(bool_or(labels = $1), false) FROM cuts WHERE labels <> ''", string(labels))
+	type used struct {
+		keyed
+		lately bool
+	}
+	known, err := query(ctx, s.hot(), func(rows pgx.Rows) (u used, err error) {
+		err = rows.Scan(&u.key, &u.labels, &u.lately)
+		return u, err
+	}, `SELECT c.key_id, c.labels, bool_or(EXISTS (SELECT FROM tally_deltas d WHERE d.cut_id = c.id)
+			OR EXISTS (SELECT FROM tallies t WHERE t.grain = 'day' AND t.began_at >= clock_timestamp() - make_interval(secs => $2) AND t.cut_id = c.id))
+		FROM cuts c WHERE c.key_id = ANY($1) AND c.labels NOT IN ('', $3) GROUP BY c.key_id, c.labels`,
+		keys, labelsUsed.Seconds(), string(label.Other))
 	if err != nil {
-		return fmt.Errorf("counting labels: %w", err)
+		return nil, fmt.Errorf("counting labels: %w", err)
 	}
-	if !known && n >= label.SetsMost {
-		return ErrLabels
+	n, there := map[uuid.UUID]int{}, map[keyed]bool{}
+	for _, u := range known {
+		if there[u.keyed] = true; u.lately {
+			n[u.key]++
+		}
 	}
-	return nil
+	for i, one := range sets {
+		if !told[i] && !there[one] && n[one.key] < label.SetsMost {
+			there[one] = true
+			n[one.key]++
+		}
+		told[i] = told[i] || there[one]
+	}
+	return told, nil
+}
+
+// LabelsFit reports whether a set of labels of a key is told apart; new ones are until the key has [label.SetsMost] in use.
+func (s *Store) LabelsFit(ctx context.Context, key uuid.UUID, labels label.Set) (bool, error) {
+	told, err := s.tellApart(ctx, []keyed{{key, labels}})
+	return err == nil && told[0], err
 }
 
 // counted is one count: how many messages that were accepted in an hour are in

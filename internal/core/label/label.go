@@ -18,7 +18,7 @@ import (
 // The bounds of labels.
 const (
 	Most      = 5    // of one message
-	SetsMost  = 1000 // that are told apart
+	SetsMost  = 200 // of a key that are told apart
 	valueMost = 40   // characters
 )
 
@@ -28,6 +28,9 @@ const Accepted = "at most 5 labels: a name of up to 20 small letters, digits, - 
 // Set is the labels of a message: name=value, in the order of their names, with commas
 // between. Two sets are the same if they are equal; the zero value has none.
 type Set string
+
+// Other is the set by which messages are counted whose own cannot be told apart any more.
+const Other Set = "labels=other"
 
 var nameForm = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,19}$`)
 

@@ -16,6 +16,7 @@ import (
 
 	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/label"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/smstext"
 	"calmpigeon.example/internal/core/span"
@@ -89,7 +90,7 @@ func (b *Batches) Create(ctx context.Context, key store.Key, name string, wants 
 		)
 	}
 	wants.KeyLabels, wants.KeyCure = key.Labels, key.Cure
-	if err := b.labelled(ctx, &wants, &faults); err != nil {
+	if err := b.labelled(ctx, key.ID, &wants, &faults); err != nil {
 		return store.Batch{}, err
 	}
 	b.wanted(wants, &faults)
@@ -102,17 +103,15 @@ func (b *Batches) Create(ctx context.Context, key store.Key, name string, wants 
 }
 
 // labelled works out the labels of a batch, and checks them.
-func (b *Batches) labelled(ctx context.Context, w *batch.Wants, faults *fault.Faults) error {
+func (b *Batches) labelled(ctx context.Context, key uuid.UUID, w *batch.Wants, faults *fault.Faults) error {
 	labels, err := w.KeyLabels.With(w.Labels)
 	if err != nil {
 		*faults = append(*faults, fault.Of(err)...)
 		return nil
 	}
-	w.AllLabels = labels
-	err = b.Store.LabelsFit(ctx, labels)
-	if errors.Is(err, store.ErrLabels) {
-		faults.Add("labels", err.Error(), "labels that are in use")
-		return nil
+	fit, err := b.Store.LabelsFit(ctx, key, labels)
+	if w.AllLabels = labels; !fit {
+		w.AllLabels = label.Other
 	}
 	return err
 }
@@ -169,7 +168,7 @@ func (b *Batches) Change(
 		}
 		one.Wants.KeyLabels, one.Wants.KeyCure = labels, cure
 		var faults fault.Faults
-		if err := b.labelled(ctx, &one.Wants, &faults); err != nil {
+		if err := b.labelled(ctx, one.KeyID, &one.Wants, &faults); err != nil {
 			return err
 		}
 		if b.wanted(one.Wants, &faults); faults != nil {

@@ -14,6 +14,7 @@ import (
 	"unicode/utf8"
 
 	"calmpigeon.example/internal/core/delivery"
+	"calmpigeon.example/internal/core/label"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/route"
 	"calmpigeon.example/internal/core/smstext"
@@ -72,10 +73,13 @@ func (in *Intake) Accept(
 ) (m store.Message, warnings []Warning, again bool, err error) {
 	d.KeyID, d.KeyLabels = key.ID, key.Labels
 	p, faults, err := in.PlanAsSet(ctx, d, smstext.Level(key.Cure), Whole)
-	if unfit := in.Store.LabelsFit(ctx, p.Labels); errors.Is(unfit, store.ErrLabels) {
-		faults.Add("labels", unfit.Error(), "labels that are in use")
-	} else if err == nil {
-		err = unfit
+	if fit, failed := in.Store.LabelsFit(ctx, key.ID, p.Labels); err == nil && failed != nil {
+		err = failed
+	} else if failed == nil && !fit {
+		p.Labels = label.Other
+		p.Warnings = append(p.Warnings, Warning{"labels", fmt.Sprintf(
+			"this key has %d sets of labels in use, so the message is counted as %s: labels tell applications apart, references messages",
+			label.SetsMost, label.Other)})
 	}
 	if n := utf8.RuneCountInString(token); n > wordMost || !utf8.ValidString(token) || strings.ContainsRune(token, 0) {
 		faults.Add(
