@@ -17,9 +17,9 @@ import (
 
 // The bounds of labels.
 const (
-	Most      = 5    // of one message
+	Most      = 5   // of one message
 	SetsMost  = 200 // of a key that are told apart
-	valueMost = 40   // characters
+	valueMost = 40  // characters
 )
 
 // Accepted is what is accepted as a label.

@@ -120,6 +120,7 @@ type List struct {
 	err  error // that ended reading them
 	next func() (Row, error)
 
+	ours    bool // see [List.Ours]
 	closers []func() error
 	// Packed is a workbook as it came, until the list is closed; nil: it is none.
 	Packed *io.SectionReader
@@ -162,6 +163,18 @@ func formatOf(begin []byte) Format {
 	return CSV
 }
 
+// Ours tells that a list in CSV is one that a [Writer] wrote: its cells come as they were before they
+// were defused.
+func (l *List) Ours() {
+	if l.Format != CSV {
+		return
+	}
+	l.ours = true
+	for i := range l.head {
+		l.head[i] = fused(l.head[i])
+	}
+}
+
 // Head are the names of the columns, each another.
 func (l *List) Head() []string { return l.head }
 
@@ -182,6 +195,11 @@ func (l *List) Rows() iter.Seq2[Row, error] {
 			row.N = n
 			if row.Wrong == "" {
 				row.fit(len(l.head))
+			}
+			for i := range row.Cells {
+				if l.ours {
+					row.Cells[i] = fused(row.Cells[i])
+				}
 			}
 			if !yield(row, nil) {
 				return

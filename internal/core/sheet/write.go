@@ -30,7 +30,7 @@ var Formats = []Format{CSV, XLSX, JSONLines}
 func NewWriter(out io.Writer, format Format) (Writer, error) {
 	switch format {
 	case CSV:
-		return &csvWriter{csv.NewWriter(out)}, nil
+		return NewCSV(out, ','), nil
 	case XLSX:
 		return newXLSX(out, linesOfSheet), nil
 	case JSONLines:
@@ -40,6 +40,13 @@ func NewWriter(out io.Writer, format Format) (Writer, error) {
 }
 
 type csvWriter struct{ w *csv.Writer }
+
+// NewCSV writes CSV (RFC 4180) with something else than commas between cells.
+func NewCSV(out io.Writer, comma rune) Writer {
+	w := csv.NewWriter(out)
+	w.Comma = comma
+	return &csvWriter{w}
+}
 
 func (c *csvWriter) Row(cells []any) error {
 	words := make([]string, len(cells))
@@ -65,15 +72,36 @@ func word(cell any) string {
 	return fmt.Sprint(cell)
 }
 
-var numeric = regexp.MustCompile(`^[+-]?[0-9][0-9 .,()-]*$`)
+// formula is how a formula begins: at the beginning of a cell, or behind what stands between cells
+// where somebody else reads the file. Apostrophes before it were there already.
+var formula = regexp.MustCompile(`((?:^|[;,|\t\r\n])\s*)('*[=+\-@＝＋－＠][^;,|\t\r\n]*)`)
 
-// Defused is a cell that no spreadsheet takes for a formula: one that would be is preceded by an apostrophe. Numbers
+var numeric = regexp.MustCompile(`^[+-]?[0-9][0-9 .()-]*$`)
+
+// Defused is a cell that no spreadsheet takes for a formula: what would be one is preceded by an apostrophe. Numbers
 // stay as they are.
 func Defused(cell string) string {
-	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) && !numeric.MatchString(cell) {
-		return "'" + cell
+	if !strings.ContainsAny(cell, "=+-@＝＋－＠") {
+		return cell
 	}
-	return cell
+	return formula.ReplaceAllStringFunc(cell, func(found string) string {
+		parts := formula.FindStringSubmatch(found)
+		if numeric.MatchString(strings.TrimSpace(parts[2])) {
+			return found
+		}
+		return parts[1] + "'" + parts[2]
+	})
+}
+
+// defused is what [Defused] makes of the beginning of a formula.
+var defused = regexp.MustCompile(`((?:^|[;,|\t\r\n])\s*)'('*[=+\-@＝＋－＠])`)
+
+// fused undoes [Defused].
+func fused(cell string) string {
+	if !strings.Contains(cell, "'") {
+		return cell
+	}
+	return defused.ReplaceAllString(cell, "$1$2")
 }
 
 // xlsxWriter writes a workbook (ISO/IEC 29500) as rows come. A sheet has only so many rows: what comes after them stands

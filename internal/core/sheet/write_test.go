@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 )
@@ -12,10 +13,29 @@ func TestNoCellIsAFormula(t *testing.T) {
 	t.Parallel()
 	for given, want := range map[string]string{
 		"=1+1": "'=1+1", "+447700900123": "+447700900123", "+44 7700 900123": "+44 7700 900123", "+cmd|' /C calc'!A0": "'+cmd|' /C calc'!A0",
-		"-12.50": "-12.50", "-2+3+cmd": "'-2+3+cmd", "@SUM(A1)": "'@SUM(A1)", "\t=1": "'\t=1", "Berth 3": "Berth 3", "": "", "a=b": "a=b",
+		"-12.50": "-12.50", "-2+3+cmd": "'-2+3+cmd", "@SUM(A1)": "'@SUM(A1)", "\t=1": "\t'=1", "Berth 3": "Berth 3", "": "", "a=b": "a=b",
+		"＝1+1": "'＝1+1", ";=1+1": ";'=1+1", "x;=1+1": "x;'=1+1", "x, =1": "x, '=1", "x\n@SUM(A1)": "x\n'@SUM(A1)", " =1": " '=1",
+		"'=1": "''=1", "+447700900123, +447700900144": "+447700900123, +447700900144", "-1,5": "-1,5", "|＋cmd": "|'＋cmd",
 	} {
 		if got := Defused(given); got != want {
 			t.Errorf("%q: got %q, want %q", given, got, want)
+		}
+	}
+	// Whatever a cell is, it comes back as it was, and nothing in it begins as a formula does.
+	noise := rand.New(rand.NewPCG(5, 6))
+	for range 50_000 {
+		given := ""
+		for range noise.IntN(8) {
+			given += []string{"=", "+", "-", "@", "＝", "'", ";", ",", "|", "\t", "\n", " ", "1", "a", "("}[noise.IntN(15)]
+		}
+		got := Defused(given)
+		if fused(got) != given {
+			t.Fatalf("%q is defused as %q, and that comes back as %q", given, got, fused(got))
+		}
+		for _, piece := range strings.FieldsFunc(got, func(r rune) bool { return strings.ContainsRune(";,|\t\n", r) }) {
+			if piece = strings.TrimSpace(piece); piece != "" && strings.ContainsRune("=@＝", []rune(piece)[0]) {
+				t.Fatalf("%q is defused as %q", given, got)
+			}
 		}
 	}
 }

@@ -53,6 +53,9 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 		return done, sheet.Fault(err)
 	}
 	defer list.Close()
+	if resulting(list) {
+		list.Ours()
+	}
 	columns := list.Columns(one.Wants.Country)
 	if one.Found.Columns == nil {
 		one.Found = foundOf(list, file)
@@ -83,6 +86,11 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 		err = b.Store.DropFile(ctx, id)
 	}
 	return w.done(list.Mended), err
+}
+
+// resulting reports whether a list is a result sheet.
+func resulting(list *sheet.List) bool {
+	return slices.ContainsFunc(list.Head(), func(head string) bool { return strings.HasPrefix(head, ours) })
 }
 
 // foundOf is what was recognised of a list, but for its columns.

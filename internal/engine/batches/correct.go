@@ -38,6 +38,7 @@ func (b *Batches) Correct(ctx context.Context, id uuid.UUID, in io.Reader, hint 
 		return 0, sheet.Fault(err)
 	}
 	defer list.Close()
+	list.Ours()
 	c := correcting{b: b, one: &one, packs: map[int]*corrected{}, number: -1}
 	if err := c.recognise(list.Columns(one.Wants.Country)); err != nil {
 		return 0, err

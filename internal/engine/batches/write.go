@@ -1,7 +1,6 @@
 package batches
 
 import (
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -82,23 +81,11 @@ func writeCSV(out io.Writer, one store.Batch, head []string, rows iter.Seq2[Row,
 		encoding = "utf-8"
 	}
 	written := charset.Writer(out, encoding)
-	w := csv.NewWriter(written)
-	if comma := []rune(one.Found.Comma); len(comma) == 1 {
-		w.Comma = comma[0]
+	comma := ','
+	if given := []rune(one.Found.Comma); len(given) == 1 {
+		comma = given[0]
 	}
-	if err := w.Write(head); err != nil {
-		return err
-	}
-	for r, err := range rows {
-		if err != nil {
-			return err
-		}
-		if err := w.Write(append(own(r, len(one.Found.Columns)), resultCells(r)...)); err != nil {
-			return err
-		}
-	}
-	w.Flush()
-	return errors.Join(w.Error(), written.Close())
+	return errors.Join(writeRows(sheet.NewCSV(written, comma), head, len(one.Found.Columns), rows), written.Close())
 }
 
 func writeXLSX(out io.Writer, head []string, columns int, rows iter.Seq2[Row, error]) error {
@@ -106,6 +93,10 @@ func writeXLSX(out io.Writer, head []string, columns int, rows iter.Seq2[Row, er
 	if err != nil {
 		return err
 	}
+	return writeRows(w, head, columns, rows)
+}
+
+func writeRows(w sheet.Writer, head []string, columns int, rows iter.Seq2[Row, error]) error {
 	if err := w.Row(cellsOf(head)); err != nil {
 		return err
 	}
