@@ -407,9 +407,12 @@ func blockedValue(by passcode.By, given string, faults *fault.Faults) string {
 		faults.Add("value", fmt.Sprintf("%q is no country", given), "a code such as GB (ISO 3166-1)")
 	case passcode.Address:
 		if at, err := netip.ParseAddr(given); err == nil {
-			return at.Unmap().WithZone("").String()
+			return passcode.AddressOf(at)
 		}
-		faults.Add("value", fmt.Sprintf("%q is no IP address", given), "such as 192.0.2.7")
+		if p, err := netip.ParsePrefix(given); err == nil && passcode.AddressOf(p.Addr()) == p.Masked().String() {
+			return p.Masked().String()
+		}
+		faults.Add("value", fmt.Sprintf("%q is no IP address", given), "such as 192.0.2.7; of IPv6 its /64 is blocked")
 	case passcode.Network:
 		if at, err := netip.ParseAddr(given); err == nil {
 			return passcode.NetworkOf(at).String()

@@ -113,6 +113,19 @@ func (l Limit) Check() error {
 	return nil
 }
 
+// AddressOf is an address as it is counted: of IPv6 the network of 64 bits that one host has to itself (RFC 4291,
+// 2.5.4), or it could ask from another address each time.
+func AddressOf(a netip.Addr) string {
+	if a = a.Unmap().WithZone(""); a.Is4() {
+		return a.String()
+	}
+	p, err := a.Prefix(64)
+	if err != nil {
+		return a.String()
+	}
+	return p.String()
+}
+
 // NetworkOf is the network that an address is in.
 func NetworkOf(a netip.Addr) netip.Prefix {
 	bits := 56

@@ -115,6 +115,13 @@ func TestWhatLimitsAreBy(t *testing.T) {
 			t.Errorf("%s is in %s, want %s", given, got, want)
 		}
 	}
+	for given, want := range map[string]string{
+		"192.0.2.77": "192.0.2.77", "::ffff:192.0.2.77": "192.0.2.77", "2001:db8:1:2ff:a::7": "2001:db8:1:2ff::/64", "fe80::1%eth0": "fe80::/64",
+	} {
+		if got := AddressOf(netip.MustParseAddr(given)); got != want {
+			t.Errorf("%s is counted as %s, want %s", given, got, want)
+		}
+	}
 	for given, want := range map[string]string{"+447700900123": "+447700900xxx", "": "", "+1": "xx"} {
 		if got := RangeOf(given); got != want {
 			t.Errorf("%q is of %q, want %q", given, got, want)

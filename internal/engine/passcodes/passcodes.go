@@ -505,7 +505,7 @@ func values(number, country, purpose string, key uuid.UUID, at netip.Addr) []sto
 			Value: passcode.StretchOf(number),
 		}, {By: passcode.Country, Value: country}, {By: passcode.Purpose, Value: purpose}, {By: passcode.Key, Value: key.String()}}
 	if at.IsValid() {
-		all = append(all, store.Counted{By: passcode.Address, Value: at.String()},
+		all = append(all, store.Counted{By: passcode.Address, Value: passcode.AddressOf(at)},
 			store.Counted{By: passcode.Network, Value: passcode.NetworkOf(at).String()})
 	}
 	return all

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -31,11 +32,22 @@ func (r *Roster) readPasscodes(ctx context.Context, b *Book) error {
 		if b.blocks[one.By] == nil {
 			b.blocks[one.By] = map[string]store.PasscodeBlock{}
 		}
-		if other, twice := b.blocks[one.By][one.Value]; !twice || longer(one, other) {
-			b.blocks[one.By][one.Value] = one
+		value := counted(one.By, one.Value)
+		if other, twice := b.blocks[one.By][value]; !twice || longer(one, other) {
+			b.blocks[one.By][value] = one
 		}
 	}
 	return r.readAlarms(ctx, b)
+}
+
+// counted is a value as passcodes are counted by it: addresses of IPv6 were by each of them once.
+func counted(by passcode.By, value string) string {
+	if by == passcode.Address {
+		if at, err := netip.ParseAddr(value); err == nil {
+			return passcode.AddressOf(at)
+		}
+	}
+	return value
 }
 
 // about is what an alarm is about.
@@ -64,7 +76,7 @@ func (r *Roster) readAlarms(ctx context.Context, b *Book) error {
 	}
 	b.alarms, b.honest = map[about][]store.PasscodeAlarm{}, map[ruled]float64{}
 	for _, a := range alarms {
-		of := about{a.By, a.Value}
+		of := about{a.By, counted(a.By, a.Value)}
 		b.alarms[of] = append(b.alarms[of], a)
 	}
 	rates, err := r.store.HonestRates(ctx)
