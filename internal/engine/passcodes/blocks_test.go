@@ -3,11 +3,13 @@ package passcodes
 import (
 	"context"
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/postgres/pgtest"
 	"calmpigeon.example/internal/store"
@@ -59,5 +61,31 @@ func TestAStandingBlockHolds(t *testing.T) {
 	}
 	if all, err := d.Store.PasscodeBlocks(t.Context(), false, time.Time{}, 2*store.StandingMost+10); len(all) != store.StandingMost || err != nil {
 		t.Errorf("%d are kept, %v", len(all), err)
+	}
+}
+
+// A passcode that there is not is told as one that is typed wrong, however often; codes have a length.
+func TestAnUnknownPasscodeIsLikeAnother(t *testing.T) {
+	t.Parallel()
+	d := open(t)
+	one, err := d.Issue(t.Context(), d.key, Wants{To: "+447700900123", Purpose: "sign-in"}, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	unknown := store.NewID()
+	for i := range passcode.TriesUsual + 2 {
+		is, err := d.Check(t.Context(), one.ID, "x")
+		not, wrong := d.Check(t.Context(), unknown, "x")
+		byNumber, failed := d.CheckCurrent(t.Context(), "+447700900144", "", "sign-in", "x")
+		if err := errors.Join(err, wrong, failed); err != nil {
+			t.Fatal(err)
+		}
+		if is.Verdict != not.Verdict || is.Left != not.Left || is.Verdict != byNumber.Verdict || is.Left != byNumber.Left {
+			t.Errorf("try %d: %s with %d left; unknown %s with %d left, of a number %s with %d left",
+				i+1, is.Verdict, is.Left, not.Verdict, not.Left, byNumber.Verdict, byNumber.Left)
+		}
+	}
+	if _, err := d.Check(t.Context(), one.ID, strings.Repeat("1", typedMost+1)); fault.Of(err) == nil {
+		t.Errorf("a code without end: %v", err)
 	}
 }

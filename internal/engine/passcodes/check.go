@@ -33,7 +33,7 @@ type Checked struct {
 // Check says whether a code is that of a passcode. Of all who bring the right one, at the same time and on whatever
 // instance, one is told so. Of what is no passcode it says what it says of a wrong code.
 func (p *Passcodes) Check(ctx context.Context, id uuid.UUID, typed string) (Checked, error) {
-	return p.check(ctx, typed, func(tx *store.Store) (store.Passcode, error) { return tx.HoldPasscode(ctx, id) })
+	return p.check(ctx, id.String(), typed, func(tx *store.Store) (store.Passcode, error) { return tx.HoldPasscode(ctx, id) })
 }
 
 // CheckCurrent does so with the newest passcode of a number for a purpose.
@@ -42,10 +42,21 @@ func (p *Passcodes) CheckCurrent(ctx context.Context, to, country, purpose, type
 	if err != nil {
 		return Checked{}, fault.New("to", fault.Why(err), "the number that the code was sent to")
 	}
-	return p.check(ctx, typed, func(tx *store.Store) (store.Passcode, error) { return tx.HoldCurrent(ctx, r.Number.String(), purpose) })
+	number := r.Number.String()
+	return p.check(ctx, number+" "+purpose, typed, func(tx *store.Store) (store.Passcode, error) { return tx.HoldCurrent(ctx, number, purpose) })
 }
 
-func (p *Passcodes) check(ctx context.Context, typed string, hold func(*store.Store) (store.Passcode, error)) (c Checked, err error) {
+// typedMost is how long a code is that is typed, in octets: as it is shown, with spaces, in other digits.
+const typedMost = 200
+
+func (p *Passcodes) check(
+	ctx context.Context,
+	name, typed string,
+	hold func(*store.Store) (store.Passcode, error),
+) (c Checked, err error) {
+	if len(typed) > typedMost {
+		return c, fault.New("code", fmt.Sprintf("it has %d octets", len(typed)), fmt.Sprintf("at most %d", typedMost))
+	}
 	err = p.Store.Transact(ctx, func(tx *store.Store) error {
 		c = Checked{}
 		record, err := hold(tx)
@@ -56,8 +67,7 @@ func (p *Passcodes) check(ctx context.Context, typed string, hold func(*store.St
 		// What is unknown costs what a wrong code costs.
 		is := hmac.Equal(record.Hash, p.Roster.CodeHash(record.ID.String(), passcode.Read(typed, record.Form)))
 		if unknown {
-			c = Checked{Verdict: passcode.Wrong, Left: passcode.TriesUsual - 1}
-			return nil
+			return nil // it is judged below
 		}
 		now := p.Now()
 		c.ID, c.Verdict = record.ID, record.Standing().Judge(is, now)
@@ -80,6 +90,9 @@ func (p *Passcodes) check(ctx context.Context, typed string, hold func(*store.St
 		c.Left, record.CheckedAt = record.Standing().Left(), &now
 		return errors.Join(tx.PutPasscode(ctx, record), tx.CountSteps(ctx, steps))
 	})
+	if err == nil && c.Verdict == "" {
+		c = p.ghosts.judge(name, p.Now())
+	}
 	return c, err
 }
 
