@@ -34,6 +34,7 @@ type API struct {
 	phoneURL string
 	closing  <-chan struct{} // ends streams when the service stops
 	router   http.Handler    // itself, to be asked for the pages of an export
+	pages    chan struct{}   // one for each page that is made for an export
 }
 
 // New makes the handler of the whole service: API, receipts and console.
@@ -41,7 +42,7 @@ type API struct {
 // closing is closed.
 func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct{}, log *slog.Logger) *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
-	a := &API{engine: e, log: log, phoneURL: phoneURL, closing: closing}
+	a := &API{engine: e, log: log, phoneURL: phoneURL, closing: closing, pages: make(chan struct{}, pagesMost)}
 	r := gin.New()
 	a.router = r
 	r.UseRawPath, r.UnescapePathValues = true, true

@@ -58,6 +58,7 @@ var formats = map[string]struct {
 const (
 	columnsMost = 200
 	pageBytes   = 64 << 20 // of a page of a list
+	pagesMost   = 2        // that are made at the same time
 )
 
 // export streams a list.
@@ -181,6 +182,12 @@ func (a *API) pageOfList(c *gin.Context, list string, q url.Values, cursor strin
 	}
 	request.Header = c.Request.Header.Clone()
 	request.Host, request.RemoteAddr = c.Request.Host, c.Request.RemoteAddr
+	select {
+	case a.pages <- struct{}{}: // whoever reads an export slowly holds up nobody meanwhile
+		defer func() { <-a.pages }()
+	case <-c.Request.Context().Done():
+		return p, c.Request.Context().Err()
+	}
 	answer := &keeper{header: http.Header{}, status: http.StatusOK}
 	a.router.ServeHTTP(answer, request)
 	if answer.status != http.StatusOK {

@@ -247,7 +247,7 @@ func (d *Dispatch) settle(r result) {
 				return
 			}
 			continue
-		case store.Refused(err):
+		case gather.Hopeless(err):
 			d.Log.Error("what a gateway answered cannot be kept", "messages", len(r.evidence), "error", err)
 			if r.last {
 				return

@@ -4,6 +4,8 @@ package gather
 import (
 	"context"
 	"errors"
+	"fmt"
+	"runtime/debug"
 	"time"
 
 	"calmpigeon.example/internal/store"
@@ -188,7 +190,35 @@ func (g *Gather[T, R]) collect(first call[T, R], linger bool) (set []call[T, R],
 	return set, nil
 }
 
-// settle writes a set. When the database refuses it, one item spoils it for the
+// Panicked is the error of a set in whose writing something panicked.
+type Panicked struct {
+	Why   any
+	Stack []byte
+}
+
+// Error is where it happened, too: nobody else tells.
+func (p *Panicked) Error() string {
+	return fmt.Sprintf("writing a set panicked: %v\n%s", p.Why, p.Stack)
+}
+
+// Hopeless reports whether an item cannot be written, however often it is brought: the database refuses it,
+// or writing it panics.
+func Hopeless(err error) bool {
+	panicked := (*Panicked)(nil)
+	return store.Refused(err) || errors.As(err, &panicked)
+}
+
+// guarded writes a set, and survives what it is made of.
+func (g *Gather[T, R]) guarded(ctx context.Context, items []T) (values []R, err error) {
+	defer func() {
+		if why := recover(); why != nil {
+			err = &Panicked{why, debug.Stack()}
+		}
+	}()
+	return g.write(ctx, items)
+}
+
+// settle writes a set. When the database refuses it, or writing it panics, one item spoils it for the
 // others: it is halved until that one stands alone.
 func (g *Gather[T, R]) settle(set []call[T, R]) {
 	items := make([]T, len(set))
@@ -196,9 +226,9 @@ func (g *Gather[T, R]) settle(set []call[T, R]) {
 		items[i] = c.item
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
-	values, err := g.write(ctx, items)
+	values, err := g.guarded(ctx, items)
 	cancel()
-	if err != nil && len(set) > 1 && store.Refused(err) {
+	if err != nil && len(set) > 1 && Hopeless(err) {
 		g.settle(set[:len(set)/2])
 		g.settle(set[len(set)/2:])
 		return

@@ -2,6 +2,7 @@ package gather
 
 import (
 	"context"
+	"errors"
 	"runtime"
 	"strings"
 	"sync"
@@ -55,6 +56,33 @@ func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
 	if sets >= 120 {
 		t.Errorf("%d writes for 200 items", sets)
 	}
+}
+
+// One item at which writing panics spoils nothing but itself, and those who bring it hear of it.
+func TestAPanicSpoilsOneItem(t *testing.T) {
+	t.Parallel()
+	g := New(Limits{Rows: 50}, nil, func(_ context.Context, items []int) ([]int, error) {
+		for _, item := range items {
+			if item == 7 {
+				panic("no seven")
+			}
+		}
+		return items, nil
+	})
+	ctx, stop := context.WithCancel(context.Background())
+	var running, callers sync.WaitGroup
+	running.Go(func() { g.Run(ctx) })
+	for i := range 40 {
+		callers.Go(func() {
+			n, err := g.Do(context.Background(), i)
+			if panicked := (*Panicked)(nil); errors.As(err, &panicked) != (i == 7) || err == nil && n != i {
+				t.Errorf("%d: %d, %v", i, n, err)
+			}
+		})
+	}
+	callers.Wait()
+	stop()
+	running.Wait()
 }
 
 // A set is bounded by rows and by bytes, and what is larger than both alone is

@@ -3,6 +3,7 @@ package receipts
 import (
 	"context"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -86,7 +87,7 @@ func (s *settler) take(ctx context.Context, record store.Receipt, reply bool) er
 		into = s.replies
 	}
 	_, err := into.Do(ctx, one)
-	if err == nil || !store.Refused(err) {
+	if err == nil || !gather.Hopeless(err) {
 		return err
 	}
 	_, err = s.r.forged.Do(ctx, s.refused(one, err).Receipt)
@@ -96,7 +97,8 @@ func (s *settler) take(ctx context.Context, record store.Receipt, reply bool) er
 // refused is a callback of which what it says cannot be kept.
 func (s *settler) refused(one taken, why error) taken {
 	s.r.Log.Warn("what a receipt says cannot be kept", "gateway", s.gateway, "receipt", one.ID, "error", why)
-	one.Problem = store.Keepable("what it says cannot be kept: " + why.Error())
+	said, _, _ := strings.Cut(why.Error(), "\n") // behind it may be where something panicked
+	one.Problem = store.Keepable("what it says cannot be kept: " + said)
 	one.read, one.claims, one.inbound = true, nil, nil
 	return one
 }
@@ -153,7 +155,7 @@ func (s *settler) halve(ctx context.Context, set []taken) error {
 	}
 	err := s.settle(ctx, set)
 	switch {
-	case err == nil || !store.Refused(err):
+	case err == nil || !gather.Hopeless(err):
 		return err
 	case len(set) == 1:
 		return s.settle(ctx, []taken{s.refused(set[0], err)})
