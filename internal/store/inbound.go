@@ -44,6 +44,7 @@ func (s *Store) AddInbound(ctx context.Context, inbound []Inbound) ([]Inbound, e
 			to_sender, message_id)
 		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[],
 			$9::timestamptz[], $10::text[], $11::text[], $12::uuid[])
+		ORDER BY 2, 4, 1 -- two who add the same wait for each other in one order
 		ON CONFLICT DO NOTHING RETURNING id`,
 		ids(inbound, func(m *Inbound) uuid.UUID { return m.ID }),
 		ids(inbound, func(m *Inbound) uuid.UUID { return m.GatewayID }),

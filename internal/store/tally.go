@@ -32,6 +32,7 @@ type cuts struct {
 	known  map[cutting]int32
 	labels map[int32]label.Set
 	sets   map[keyed]bool
+	used   map[uuid.UUID]*setsOf
 }
 
 // keep remembers combinations.
@@ -50,7 +51,7 @@ func (c *cuts) keep(all []numberedCut) {
 func (c *cuts) forget() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.known, c.labels, c.sets = nil, nil, nil
+	c.known, c.labels, c.sets, c.used = nil, nil, nil, nil
 }
 
 // cut gives each message of a set the combination that it is counted in.
@@ -169,8 +170,12 @@ func (s *Store) label(ctx context.Context, messages []Message) error {
 	return nil
 }
 
-// labelsUsed is how long a set of labels counts that nobody uses any more.
-const labelsUsed = 30 * 24 * time.Hour
+const (
+	// labelsUsed is how long a set of labels counts that nobody uses any more.
+	labelsUsed = 30 * 24 * time.Hour
+	// labelsCounted is how long the number of sets that a key has in use is remembered.
+	labelsCounted = time.Minute
+)
 
 // keyed is a set of labels of a key.
 type keyed struct {
@@ -178,53 +183,87 @@ type keyed struct {
 	labels label.Set
 }
 
+// setsOf is how many sets of labels a key had in use at a moment, and which it got since.
+type setsOf struct {
+	n     int
+	at    time.Time
+	since map[label.Set]bool
+}
+
 // tellApart reports which sets of labels are told apart, in the order in which they are given: those that
 // their key has had, and new ones until it has [label.SetsMost] in use.
 func (s *Store) tellApart(ctx context.Context, sets []keyed) ([]bool, error) {
 	told := make([]bool, len(sets))
-	var keys []uuid.UUID
+	var unknown []keyed
 	s.cuts.mu.RLock()
 	for i, one := range sets {
 		told[i] = one.labels == "" || one.labels == label.Other || s.cuts.sets[one]
-		if !told[i] && !slices.Contains(keys, one.key) {
-			keys = append(keys, one.key)
+		if !told[i] && !slices.Contains(unknown, one) {
+			unknown = append(unknown, one)
 		}
 	}
 	s.cuts.mu.RUnlock()
-	if keys == nil {
+	if unknown == nil {
 		return told, nil
 	}
-	type used struct {
-		keyed
-		lately bool
-	}
-	known, err := query(ctx, s.hot(), func(rows pgx.Rows) (u used, err error) {
-		err = rows.Scan(&u.key, &u.labels, &u.lately)
-		return u, err
-	}, `SELECT c.key_id, c.labels, bool_or(EXISTS (SELECT FROM tally_deltas d WHERE d.cut_id = c.id)
-			OR EXISTS (SELECT FROM tallies t WHERE t.grain = 'day' AND t.began_at >= clock_timestamp() - make_interval(secs => $2) AND t.cut_id = c.id))
-		FROM cuts c WHERE c.key_id = ANY($1) AND c.labels NOT IN ('', $3) GROUP BY c.key_id, c.labels`,
-		keys, labelsUsed.Seconds(), string(label.Other))
+	known, err := query(ctx, s.hot(), func(rows pgx.Rows) (one keyed, err error) {
+		err = rows.Scan(&one.key, &one.labels)
+		return one, err
+	}, `SELECT n.key_id, n.labels FROM unnest($1::uuid[], $2::text[]) AS n (key_id, labels)
+		WHERE EXISTS (SELECT FROM cuts c WHERE c.key_id = n.key_id AND c.labels = n.labels)`,
+		ids(unknown, func(k *keyed) uuid.UUID { return k.key }), words(unknown, func(k *keyed) label.Set { return k.labels }))
 	if err != nil {
-		return nil, fmt.Errorf("counting labels: %w", err)
+		return nil, fmt.Errorf("looking for labels: %w", err)
 	}
-	n, there := map[uuid.UUID]int{}, map[keyed]bool{}
-	for _, u := range known {
-		if there[u.keyed] = true; u.lately {
-			n[u.key]++
+	there := make(map[keyed]bool, len(unknown))
+	for _, one := range known {
+		there[one] = true
+	}
+	for _, one := range unknown {
+		if !there[one] {
+			if there[one], err = s.mayAdd(ctx, one); err != nil {
+				return nil, err
+			}
 		}
 	}
 	for i, one := range sets {
-		if !told[i] && !there[one] && n[one.key] < label.SetsMost {
-			there[one] = true
-			n[one.key]++
-		}
 		told[i] = told[i] || there[one]
 	}
 	return told, nil
 }
 
-// LabelsFit reports whether a set of labels of a key is told apart; new ones are until the key has [label.SetsMost] in use.
+// mayAdd reports whether a key may have one set of labels more, and counts it once.
+func (s *Store) mayAdd(ctx context.Context, one keyed) (bool, error) {
+	s.cuts.mu.RLock()
+	counted := s.cuts.used[one.key]
+	s.cuts.mu.RUnlock()
+	if counted == nil || time.Since(counted.at) > labelsCounted {
+		const all = "SELECT count(DISTINCT labels)::int FROM cuts c WHERE key_id = $1 AND labels NOT IN ('', $2)"
+		n, err := query(ctx, s.hot(), scanNumber, all, one.key, string(label.Other))
+		if err == nil && n[0] >= label.SetsMost { // some may be out of use
+			n, err = query(ctx, s.hot(), scanNumber, all+` AND (c.id IN (SELECT cut_id FROM tally_deltas)
+				OR c.id IN (SELECT cut_id FROM tallies WHERE grain = 'day' AND began_at >= clock_timestamp() - make_interval(secs => $3)))`,
+				one.key, string(label.Other), labelsUsed.Seconds())
+		}
+		if err != nil {
+			return false, fmt.Errorf("counting labels: %w", err)
+		}
+		counted = &setsOf{n[0], time.Now(), map[label.Set]bool{}}
+	}
+	s.cuts.mu.Lock()
+	defer s.cuts.mu.Unlock()
+	if s.cuts.used == nil {
+		s.cuts.used = map[uuid.UUID]*setsOf{}
+	}
+	s.cuts.used[one.key] = counted
+	if counted.n+len(counted.since) < label.SetsMost {
+		counted.since[one.labels] = true
+	}
+	return counted.since[one.labels], nil
+}
+
+// LabelsFit reports whether a set of labels of a key is told apart. New ones are until the key has
+// [label.SetsMost] in use.
 func (s *Store) LabelsFit(ctx context.Context, key uuid.UUID, labels label.Set) (bool, error) {
 	told, err := s.tellApart(ctx, []keyed{{key, labels}})
 	return err == nil && told[0], err
