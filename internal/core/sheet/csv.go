@@ -38,6 +38,9 @@ func (l *List) openCSV(text io.Reader, hint Hint) error {
 	case l.Delimiter == 0:
 		l.Delimiter = delimiterOf(string(begin))
 	}
+	if r := l.Delimiter; r == '"' || r == '\r' || r == '\n' || r == utf8.RuneError || !utf8.ValidRune(r) {
+		return fault.Because(ErrList, "%q cannot stand between cells", r)
+	}
 	bounded := newCutting(ahead, l.Delimiter, skipped)
 	rows := csv.NewReader(bounded)
 	rows.Comma, rows.FieldsPerRecord = l.Delimiter, -1

@@ -146,6 +146,19 @@ func TestNoRowIsPassedOver(t *testing.T) {
 	}
 }
 
+// What cannot stand between cells is refused, and is no error of ours.
+func TestDelimiters(t *testing.T) {
+	t.Parallel()
+	for _, comma := range []rune{'"', '\r', '\n', '\ufffd', 0xd800, -1} {
+		if _, err := Open(strings.NewReader("to,name\n1,2\n"), Hint{Delimiter: comma}); !errors.Is(err, ErrList) {
+			t.Errorf("%q: %v", comma, err)
+		}
+	}
+	if l, err := Open(strings.NewReader("to→name\n1→2\n"), Hint{Delimiter: '→'}); err != nil || len(l.Head()) != 2 {
+		t.Errorf("%v, %v", l, err)
+	}
+}
+
 // A workbook's numbers come as they are held, however they are shown.
 func TestWorkbooks(t *testing.T) {
 	t.Parallel()

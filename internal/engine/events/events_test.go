@@ -441,7 +441,8 @@ func TestBelow(t *testing.T) {
 	t.Parallel()
 	r := &roster.Receiver{Receiver: store.Receiver{Address: "https://app.example.net/hooks", Reports: store.ReportsAlso}}
 	below := []string{"", "/", "/x", "/x/y?z=1", "?z=1", "/%C3%A9", "/a..b"}
-	above := []string{"x", "-x", "/..", "/../x", "/x/../y", "/%2e%2e/x", "/x%2f..%2fy", "/.", "/x\\..\\y", "/%5c..%5cx"}
+	above := []string{"x", "-x", "/..", "/../x", "/x/../y", "/%2e%2e/x", "/x%2f..%2fy", "/.", "/x\\..\\y", "/%5c..%5cx",
+		"/..;/x", "/x/..;a=b/y", "/%252e%252e/x", "/x%00", "/%c0%ae%c0%ae/x", "/%20../x", "/.%0a./x"}
 	for _, rest := range below {
 		if !r.Below(r.Address + rest) {
 			t.Errorf("%s is not below", rest)

@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 
@@ -54,7 +56,8 @@ func (r *Receiver) Signing(now time.Time) (secrets []webhook.Secret) {
 func (r *Receiver) Timeout() time.Duration { return time.Duration(r.TimeoutMs) * time.Millisecond }
 
 // Below reports whether an address is that of the receiver, or below it, where messages may name such: at the same
-// host, with a path that begins with its own. A path that leads upwards, however it is written, is below none.
+// host, with a path that begins with its own. A path that leads upwards, or may be read as one that does once it is
+// decoded a second time, is below none.
 func (r *Receiver) Below(to string) bool {
 	own, err := url.Parse(r.Address)
 	if err != nil || r.Reports == store.ReportsNo || r.Follows() {
@@ -64,8 +67,12 @@ func (r *Receiver) Below(to string) bool {
 	if err != nil || u.Scheme != own.Scheme || u.Host != own.Host || u.User != nil || u.Opaque != "" {
 		return false
 	}
-	for segment := range strings.FieldsFuncSeq(u.Path, func(c rune) bool { return c == '/' || c == '\\' }) {
-		if segment == "." || segment == ".." {
+	if !utf8.ValidString(u.Path) || strings.ContainsFunc(u.Path, func(c rune) bool { return c == '%' || c == '\\' || unicode.IsControl(c) }) {
+		return false
+	}
+	for segment := range strings.SplitSeq(u.Path, "/") {
+		name, _, _ := strings.Cut(segment, ";") // what follows is a parameter to some servers (RFC 3986, 3.3)
+		if name = strings.TrimSpace(name); name == "." || name == ".." {
 			return false
 		}
 	}
