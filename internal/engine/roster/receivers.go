@@ -109,6 +109,7 @@ func (r *Roster) ReportsTo(to string, key uuid.UUID, faults *fault.Faults) *Rece
 // The bounds of what is set of receivers.
 const (
 	receiversMost  = 100
+	followersMost  = 50 // beside these
 	atOnceUsual    = 16
 	atOnceMost     = 256
 	answerUsual    = 10 * time.Second
@@ -159,12 +160,18 @@ func (r *Roster) AddReceiver(ctx context.Context, name string, settings Receiver
 	if settings.Address == nil {
 		return nil, fault.New("address", "is missing", address.ReceiverAccepted)
 	}
+	if err := r.room(false, receiversMost, "receivers are there already"); err != nil {
+		return nil, err
+	}
 	return r.addReceiver(ctx, name, settings, now)
 }
 
 // Follow adds somebody who follows for a while: with the secrets and the choice of a receiver, if one is given.
 func (r *Roster) Follow(ctx context.Context, like *Receiver, settings ReceiverSettings, now time.Time) (*Receiver, error) {
 	name := followerPrefix + strings.ToLower(rand.Text()[:8])
+	if err := r.room(true, followersMost, "follow already"); err != nil {
+		return nil, err
+	}
 	if like == nil {
 		return r.addReceiver(ctx, name, settings, now)
 	}
@@ -175,10 +182,21 @@ func (r *Roster) Follow(ctx context.Context, like *Receiver, settings ReceiverSe
 	return r.putReceiver(ctx, &one)
 }
 
-func (r *Roster) addReceiver(ctx context.Context, name string, settings ReceiverSettings, now time.Time) (*Receiver, error) {
-	if len(r.Receivers()) >= receiversMost {
-		return nil, fault.New("name", fmt.Sprintf("there are %d receivers already", receiversMost), "at most that many")
+// room reports whether there is room for one more who follows, or for another receiver.
+func (r *Roster) room(follows bool, most int, there string) error {
+	n := 0
+	for _, one := range r.Receivers() {
+		if one.Follows() == follows {
+			n++
+		}
 	}
+	if n >= most {
+		return fault.New("name", fmt.Sprintf("%d %s", n, there), fmt.Sprintf("at most %d", most))
+	}
+	return nil
+}
+
+func (r *Roster) addReceiver(ctx context.Context, name string, settings ReceiverSettings, now time.Time) (*Receiver, error) {
 	one := &Receiver{Receiver: store.Receiver{ID: store.NewID(), Name: name, Reports: store.ReportsNo, AtOnce: atOnceUsual,
 		TimeoutMs: int(answerUsual.Milliseconds()), CreatedAt: now}}
 	secret, err := webhook.NewSecret(rand.Reader)
