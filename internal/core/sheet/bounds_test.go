@@ -13,6 +13,8 @@ import (
 	"runtime"
 	"strings"
 	"testing"
+
+	"calmpigeon.example/internal/core/vary"
 )
 
 // endless is a word n times over, between a beginning and an end.
@@ -341,4 +343,40 @@ func TestCutting(t *testing.T) {
 
 func bufferOf(s string, size int) *bufio.Reader {
 	return bufio.NewReaderSize(strings.NewReader(s), size)
+}
+
+// Whatever the parts of a workbook are, reading it ends, and each of its rows follows the one before and has as many
+// cells as there are columns, or says why not.
+func FuzzWorkbook(f *testing.F) {
+	seeds := []string{
+		`<worksheet><sheetData><row r="1"><c t="inlineStr"><is><t>to</t></is></c><c t="s"><v>0</v></c></row><row r="3"><c r="B3" t="s"><v>1</v></c>` +
+			`</row></sheetData></worksheet>` + "\x00" + `<sst><si><t>a_x0041_</t><rPh><t>b</t></rPh></si><si><r><t>c</t></r><r><t>d</t></r></si></sst>`,
+		`<x:worksheet><x:sheetData><x:row><x:c r="ZZ1"><x:v>1E+11</x:v></x:c><x:c t="b"><x:v>1</x:v></x:c></x:row></x:sheetData></x:worksheet>` + "\x00<sst/>",
+	}
+	vary.Of(f, 2000, seeds, func(s string) { f.Add([]byte(s)) })
+	f.Fuzz(func(t *testing.T, source []byte) {
+		sheet, texts, _ := bytes.Cut(source, []byte{0})
+		l, err := Open(bytes.NewReader(workbook(t, map[string]io.Reader{
+			"xl/sheet.xml": bytes.NewReader(sheet), "xl/texts.xml": bytes.NewReader(texts)})), Hint{})
+		if err != nil {
+			if !errors.Is(err, ErrList) {
+				t.Fatalf("%q: %v", source, err)
+			}
+			return
+		}
+		defer l.Close()
+		line := l.HeadLine
+		for row, err := range l.Rows() {
+			if err != nil {
+				if !errors.Is(err, ErrList) {
+					t.Fatalf("%q: %v", source, err)
+				}
+				break
+			}
+			if row.Line <= line || row.Wrong == "" && len(row.Cells) != len(l.Head()) {
+				t.Fatalf("%q: %+v after line %d of %v", source, row, line, l.Head())
+			}
+			line = row.Line
+		}
+	})
 }
