@@ -111,14 +111,29 @@ func (b *browser) shows(selector, want string) {
 	eventually(b.t, selector+" shows "+want, func() bool { return strings.Contains(b.text(selector), want) })
 }
 
-// write replaces what stands in a field, key by key.
+// write replaces what stands in a field, key by key. A page that is still being built may take the keyboard away
+// meanwhile; then it is written again, as anybody would.
 func (b *browser) write(selector, text string) {
 	b.t.Helper()
-	b.do(chromedp.WaitVisible(selector), chromedp.Focus(selector))
-	if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf("document.querySelector(%q).select?.(), true", selector))); err != nil {
-		b.t.Fatal(err)
+	for range 5 {
+		b.do(chromedp.WaitVisible(selector), chromedp.Focus(selector))
+		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf("document.querySelector(%q).select?.(), true", selector))); err != nil {
+			b.t.Fatal(err)
+		}
+		b.do(chromedp.KeyEvent(text))
+		if strings.HasSuffix(text, "\r") { // the field may be gone
+			return
+		}
+		stands, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(
+			"(e => !(e instanceof HTMLInputElement || e instanceof HTMLTextAreaElement) || e.value.includes(%q))(document.querySelector(%q))",
+			text, selector)))
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		if stands {
+			return
+		}
 	}
-	b.do(chromedp.KeyEvent(text))
 }
 
 func TestConsoleSendsAndShowsItDelivered(t *testing.T) {
