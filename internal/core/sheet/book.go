@@ -206,8 +206,8 @@ type unpacking struct {
 	left int64
 }
 
-// unpack opens a part that has at most so many octets. What the archive says of its size is not
-// believed further than that.
+// unpack opens a part that has at most so many octets. It counts them while they are read, because the
+// archive's directory can lie about them.
 func unpack(part *zip.File, most int64) (*unpacking, error) {
 	most = min(most, max(ratioFrom, ratioMost*int64(min(part.CompressedSize64, packedMost)))) // #nosec G115 -- bounded
 	u := &unpacking{name: part.Name, left: most}

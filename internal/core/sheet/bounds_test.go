@@ -47,7 +47,8 @@ func workbook(t testing.TB, parts map[string]io.Reader) []byte {
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
 	whole := map[string]io.Reader{
-		"_rels/.rels": strings.NewReader(`<Relationships><Relationship Id="a" Type="x/officeDocument" Target="xl/workbook.xml"/></Relationships>`),
+		"_rels/.rels": strings.NewReader(
+			`<Relationships><Relationship Id="a" Type="x/officeDocument" Target="xl/workbook.xml"/></Relationships>`),
 		"xl/workbook.xml": strings.NewReader(
 			`<workbook xmlns:r="r"><sheets><sheet name="List" sheetId="1" r:id="s"/></sheets></workbook>`),
 		"xl/_rels/workbook.xml.rels": strings.NewReader(`<Relationships><Relationship Id="s" Type="x/worksheet" Target="sheet.xml"/>` +
@@ -77,8 +78,8 @@ func workbook(t testing.TB, parts map[string]io.Reader) []byte {
 	return out.Bytes()
 }
 
-// However long a row, a cell, a text or a part is, what reading it takes is bounded, and the rows
-// beside it come where they can be told apart.
+// Reading a row, a cell, a text or a part takes bounded memory, however long it is. The reader gives the rows
+// beside it where it can tell them apart.
 func TestWhatIsTooLongTakesLittle(t *testing.T) { // by itself: it looks at what the process allocates
 	const long = 16 << 20
 	book := func(name string, part io.Reader) io.Reader {
@@ -262,7 +263,7 @@ func TestWorkbooksTakeTurns(t *testing.T) {
 	}
 }
 
-// Whoever gives up while a workbook is read is not read on for.
+// Reading a workbook ends when the context of its reader does.
 func TestReadingEndsWithItsReader(t *testing.T) {
 	t.Parallel()
 	var rows strings.Builder
@@ -287,8 +288,8 @@ func TestReadingEndsWithItsReader(t *testing.T) {
 	}
 }
 
-// What is cut is cut where records are told apart, and everything else passes as it is.
-func TestCutting(t *testing.T) {
+// The limiter changes only records that are too long, and finds the ends of records where csv.Reader does.
+func TestRowLimiter(t *testing.T) {
 	t.Parallel()
 	pieces := []string{"a", ",", ";", "\n", "\r\n", "\r", `"`, `""`, "ä", "→", " "}
 	noise := rand.New(rand.NewPCG(3, 4))
@@ -302,7 +303,7 @@ func TestCutting(t *testing.T) {
 		}
 		comma := []rune{',', ';', '→'}[noise.IntN(3)]
 		plain := csv.NewReader(strings.NewReader(source.String()))
-		bounded := newCutting(bufferOf(source.String(), 16+noise.IntN(1<<12)), comma, 0)
+		bounded := newRowLimiter(bufferOf(source.String(), 16+noise.IntN(1<<12)), comma, 0)
 		cut := csv.NewReader(bounded)
 		plain.Comma, plain.FieldsPerRecord, cut.Comma, cut.FieldsPerRecord = comma, -1, comma, -1
 		wasCut, wasWrong := false, false
@@ -345,13 +346,15 @@ func bufferOf(s string, size int) *bufio.Reader {
 	return bufio.NewReaderSize(strings.NewReader(s), size)
 }
 
-// Whatever the parts of a workbook are, reading it ends, and each of its rows follows the one before and has as many
-// cells as there are columns, or says why not.
+// Reading a workbook ends, whatever its parts are. Each row follows the one before, and has as many cells as there
+// are columns or says why not.
 func FuzzWorkbook(f *testing.F) {
 	seeds := []string{
-		`<worksheet><sheetData><row r="1"><c t="inlineStr"><is><t>to</t></is></c><c t="s"><v>0</v></c></row><row r="3"><c r="B3" t="s"><v>1</v></c>` +
-			`</row></sheetData></worksheet>` + "\x00" + `<sst><si><t>a_x0041_</t><rPh><t>b</t></rPh></si><si><r><t>c</t></r><r><t>d</t></r></si></sst>`,
-		`<x:worksheet><x:sheetData><x:row><x:c r="ZZ1"><x:v>1E+11</x:v></x:c><x:c t="b"><x:v>1</x:v></x:c></x:row></x:sheetData></x:worksheet>` + "\x00<sst/>",
+		`<worksheet><sheetData><row r="1"><c t="inlineStr"><is><t>to</t></is></c><c t="s"><v>0</v></c></row>` +
+			`<row r="3"><c r="B3" t="s"><v>1</v></c></row></sheetData></worksheet>` + "\x00" +
+			`<sst><si><t>a_x0041_</t><rPh><t>b</t></rPh></si><si><r><t>c</t></r><r><t>d</t></r></si></sst>`,
+		`<x:worksheet><x:sheetData><x:row><x:c r="ZZ1"><x:v>1E+11</x:v></x:c><x:c t="b"><x:v>1</x:v></x:c></x:row>` +
+			"</x:sheetData></x:worksheet>\x00<sst/>",
 	}
 	vary.Of(f, 2000, seeds, func(s string) { f.Add([]byte(s)) })
 	f.Fuzz(func(t *testing.T, source []byte) {

@@ -41,7 +41,7 @@ func (l *List) openCSV(text io.Reader, hint Hint) error {
 	if r := l.Delimiter; r == '"' || r == '\r' || r == '\n' || r == utf8.RuneError || !utf8.ValidRune(r) {
 		return fault.Because(ErrList, "%q cannot stand between cells", r)
 	}
-	bounded := newCutting(ahead, l.Delimiter, skipped)
+	bounded := newRowLimiter(ahead, l.Delimiter, skipped)
 	rows := csv.NewReader(bounded)
 	rows.Comma, rows.FieldsPerRecord = l.Delimiter, -1
 	l.next = func() (Row, error) {

@@ -171,7 +171,7 @@ func (l *List) Ours() {
 	}
 	l.ours = true
 	for i := range l.head {
-		l.head[i] = fused(l.head[i])
+		l.head[i] = undefused(l.head[i])
 	}
 }
 
@@ -198,7 +198,7 @@ func (l *List) Rows() iter.Seq2[Row, error] {
 			}
 			for i := range row.Cells {
 				if l.ours {
-					row.Cells[i] = fused(row.Cells[i])
+					row.Cells[i] = undefused(row.Cells[i])
 				}
 			}
 			if !yield(row, nil) {

@@ -146,7 +146,7 @@ func TestNoRowIsPassedOver(t *testing.T) {
 	}
 }
 
-// What cannot stand between cells is refused, and is no error of ours.
+// Open refuses delimiters that CSV cannot have, as an error of the list.
 func TestDelimiters(t *testing.T) {
 	t.Parallel()
 	for _, comma := range []rune{'"', '\r', '\n', '\ufffd', 0xd800, -1} {

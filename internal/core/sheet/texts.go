@@ -32,7 +32,7 @@ type sharedTexts struct {
 	one    []byte
 }
 
-// read reads them. Of one that is longer than a row may be, only as much is kept as tells that.
+// read reads them.
 func (s *sharedTexts) read(part *zip.File) error {
 	packed, err := unpack(part, textsMost)
 	if err != nil {
@@ -42,7 +42,7 @@ func (s *sharedTexts) read(part *zip.File) error {
 	in, decoder := pieces(packed)
 	out := bufio.NewWriterSize(s.file, 64<<10)
 	end, size := uint32(0), 0
-	taking, phonetic := false, 0
+	var one cellText
 	for {
 		token, err := decoder.RawToken()
 		in.raw = in.raw[:0]
@@ -52,40 +52,22 @@ func (s *sharedTexts) read(part *zip.File) error {
 		if err != nil {
 			return fault.Because(ErrList, "the texts of the workbook: %w", err)
 		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			switch t.Name.Local {
-			case "si":
-				s.one = s.one[:0]
-			case "t":
-				taking = phonetic == 0
-			case "rPh":
-				phonetic++
-			}
-		case xml.CharData:
-			if taking && len(s.one) <= rowMost {
-				s.one = append(s.one, t...)
-			}
-		case xml.EndElement:
-			switch t.Name.Local {
-			case "t":
-				taking = false
-			case "rPh":
-				phonetic--
-			case "si":
-				if len(s.ends) == textsOfBook {
-					return fault.Because(ErrList, "the workbook has more than %d texts", textsOfBook)
-				}
-				text := unescaped(string(s.one))
-				if size += len(text); size > textsMost {
-					return packed.tooLarge()
-				}
-				end += uint32(len(text)) // #nosec G115 -- bounded above
-				s.ends = append(s.ends, end)
-				if _, err := out.WriteString(text); err != nil {
-					return fmt.Errorf("keeping the texts of a workbook: %w", err)
-				}
-			}
+		one.add(token)
+		if t, ends := token.(xml.EndElement); !ends || t.Name.Local != "si" {
+			continue
+		}
+		if len(s.ends) == textsOfBook {
+			return fault.Because(ErrList, "the workbook has more than %d texts", textsOfBook)
+		}
+		text := unescaped(string(one.value))
+		one.value = one.value[:0]
+		if size += len(text); size > textsMost {
+			return packed.tooLarge()
+		}
+		end += uint32(len(text)) // #nosec G115 -- bounded above
+		s.ends = append(s.ends, end)
+		if _, err := out.WriteString(text); err != nil {
+			return fmt.Errorf("keeping the texts of a workbook: %w", err)
 		}
 	}
 	if err := out.Flush(); err != nil {

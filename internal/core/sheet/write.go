@@ -96,8 +96,8 @@ func Defused(cell string) string {
 // defused is what [Defused] makes of the beginning of a formula.
 var defused = regexp.MustCompile(`((?:^|[;,|\t\r\n])\s*)'('*[=+\-@＝＋－＠])`)
 
-// fused undoes [Defused].
-func fused(cell string) string {
+// undefused undoes [Defused].
+func undefused(cell string) string {
 	if !strings.Contains(cell, "'") {
 		return cell
 	}
@@ -223,11 +223,14 @@ func (x *xlsxWriter) Close() error {
 		fmt.Fprintf(&relations, `<Relationship Id="rId%[1]d" Type="%[2]s/worksheet" Target="worksheets/sheet%[1]d.xml"/>`, i, relSpace)
 	}
 	for _, part := range []struct{ name, body string }{
-		{"xl/workbook.xml", fmt.Sprintf(`<workbook xmlns="%s" xmlns:r="%s"><sheets>%s</sheets></workbook>`, mainSpace, relSpace, sheets.String())},
-		{"xl/_rels/workbook.xml.rels", fmt.Sprintf(`<Relationships xmlns="%srelationships">%s</Relationships>`, packSpace, relations.String())},
-		{"_rels/.rels", fmt.Sprintf(`<Relationships xmlns="%srelationships"><Relationship Id="rId1" Type="%s/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
-			packSpace, relSpace)},
-		{"[Content_Types].xml", fmt.Sprintf(`<Types xmlns="%scontent-types"><Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>`+
+		{"xl/workbook.xml", fmt.Sprintf(
+			`<workbook xmlns="%s" xmlns:r="%s"><sheets>%s</sheets></workbook>`, mainSpace, relSpace, sheets.String())},
+		{"xl/_rels/workbook.xml.rels", fmt.Sprintf(
+			`<Relationships xmlns="%srelationships">%s</Relationships>`, packSpace, relations.String())},
+		{"_rels/.rels", fmt.Sprintf(`<Relationships xmlns="%srelationships">`+
+			`<Relationship Id="rId1" Type="%s/officeDocument" Target="xl/workbook.xml"/></Relationships>`, packSpace, relSpace)},
+		{"[Content_Types].xml", fmt.Sprintf(`<Types xmlns="%scontent-types">`+
+			`<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>`+
 			`<Override PartName="/xl/workbook.xml" ContentType="%ssheet.main+xml"/>%s</Types>`, packSpace, mainType, types.String())},
 	} {
 		w, err := x.archive.Create(part.name)

@@ -29,8 +29,8 @@ func TestNoCellIsAFormula(t *testing.T) {
 			given += []string{"=", "+", "-", "@", "＝", "'", ";", ",", "|", "\t", "\n", " ", "1", "a", "("}[noise.IntN(15)]
 		}
 		got := Defused(given)
-		if fused(got) != given {
-			t.Fatalf("%q is defused as %q, and that comes back as %q", given, got, fused(got))
+		if undefused(got) != given {
+			t.Fatalf("%q is defused as %q, and that comes back as %q", given, got, undefused(got))
 		}
 		for _, piece := range strings.FieldsFunc(got, func(r rune) bool { return strings.ContainsRune(";,|\t\n", r) }) {
 			if piece = strings.TrimSpace(piece); piece != "" && strings.ContainsRune("=@＝", []rune(piece)[0]) {

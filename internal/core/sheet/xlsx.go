@@ -2,7 +2,6 @@ package sheet
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -58,6 +57,38 @@ func pieces(part io.Reader) (*octet, *xml.Decoder) {
 	return in, decoder
 }
 
+// cellText collects the text of a cell or of a shared string: its pieces, without the phonetic runs
+// that say how it is read aloud (ISO/IEC 29500-1, 18.4.6).
+type cellText struct {
+	value    []byte
+	taking   bool
+	phonetic int // runs that are open
+}
+
+// add takes one token. Of a text that is longer than a row may be it keeps only as much as tells that.
+func (c *cellText) add(token xml.Token) {
+	switch t := token.(type) {
+	case xml.StartElement:
+		switch t.Name.Local {
+		case "v", "t":
+			c.taking = c.phonetic == 0
+		case "rPh":
+			c.phonetic++
+		}
+	case xml.CharData:
+		if c.taking && len(c.value) <= rowMost {
+			c.value = append(c.value, t...)
+		}
+	case xml.EndElement:
+		switch t.Name.Local {
+		case "v", "t":
+			c.taking = false
+		case "rPh":
+			c.phonetic--
+		}
+	}
+}
+
 // openXLSX reads a sheet of a workbook (ISO/IEC 29500). Numbers come as they are held,
 // not as they are shown: 447700900123 and not 4.477E+11. texts is a file for its shared strings.
 func (l *List) openXLSX(book *Book, texts *os.File, hint Hint) error {
@@ -106,14 +137,13 @@ type bookRows struct {
 	texts   *sharedTexts
 	line    int // of the row that is read
 
-	kind  string // what the cell holds
-	value []byte
+	kind string // what the cell holds
+	text cellText
 }
 
 // next reads the next row. Cells that hold nothing come where others follow.
 func (b *bookRows) next() (row Row, err error) {
 	within, column, size := false, 0, 0
-	taking, phonetic := false, 0 // the value of a cell; how it is read aloud
 	for {
 		token, err := b.decoder.RawToken()
 		b.in.raw = b.in.raw[:0]
@@ -123,6 +153,7 @@ func (b *bookRows) next() (row Row, err error) {
 		case err != nil:
 			return row, err
 		}
+		b.text.add(token)
 		switch t := token.(type) {
 		case xml.StartElement:
 			switch t.Name.Local {
@@ -135,7 +166,7 @@ func (b *bookRows) next() (row Row, err error) {
 				row.Line = line
 			case "c":
 				column++
-				b.kind, b.value = "", b.value[:0]
+				b.kind, b.text.value = "", b.text.value[:0]
 				for _, attribute := range t.Attr {
 					switch attribute.Name.Local {
 					case "r":
@@ -152,21 +183,9 @@ func (b *bookRows) next() (row Row, err error) {
 				if column > columnsOfSheet {
 					return row, fmt.Errorf("it has more than %d cells", columnsOfSheet)
 				}
-			case "v", "t":
-				taking = within && phonetic == 0
-			case "rPh":
-				phonetic++
-			}
-		case xml.CharData:
-			if taking && len(b.value) <= rowMost {
-				b.value = append(b.value, t...)
 			}
 		case xml.EndElement:
 			switch t.Name.Local {
-			case "v", "t":
-				taking = false
-			case "rPh":
-				phonetic--
 			case "c":
 				if !within {
 					continue
@@ -197,20 +216,21 @@ func (b *bookRows) next() (row Row, err error) {
 
 // cell is what the cell that was read holds.
 func (b *bookRows) cell() (string, error) {
+	value := string(b.text.value)
 	switch b.kind {
 	case "s":
-		if len(b.value) == 0 {
+		if value == "" {
 			return "", nil
 		}
-		at, err := strconv.Atoi(string(bytes.TrimSpace(b.value)))
+		at, err := strconv.Atoi(strings.TrimSpace(value))
 		if err != nil {
-			return "", fmt.Errorf("%.20q is no number of a text", b.value)
+			return "", fmt.Errorf("%.20q is no number of a text", value)
 		}
 		return b.texts.text(at)
 	case "str", "inlineStr":
-		return unescaped(string(b.value)), nil
+		return unescaped(value), nil
 	}
-	return string(b.value), nil
+	return value, nil
 }
 
 // rowNumber is the number that a row says it has.

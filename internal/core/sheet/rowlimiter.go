@@ -7,9 +7,9 @@ import (
 	"calmpigeon.example/internal/core/fault"
 )
 
-// cutting passes CSV on (RFC 4180) and cuts off what a record has beyond rowMost octets, so that
+// rowLimiter passes CSV on (RFC 4180) and cuts off what a record has beyond rowMost octets, so that
 // whoever reads records from it never holds a longer one. It follows cells as [csv.Reader] does.
-type cutting struct {
+type rowLimiter struct {
 	in      *bufio.Reader
 	comma   string
 	special [256]bool // octets that may begin or end something
@@ -45,9 +45,9 @@ const (
 	cellBroken // a quote where none may stand: the line is passed over
 )
 
-// newCutting cuts records of a file from the line after so many on.
-func newCutting(in *bufio.Reader, comma rune, before int) *cutting {
-	c := &cutting{in: in, comma: string(comma), line: before + 1, began: before + 1, gone: before}
+// newRowLimiter cuts records of a file from the line after so many on.
+func newRowLimiter(in *bufio.Reader, comma rune, before int) *rowLimiter {
+	c := &rowLimiter{in: in, comma: string(comma), line: before + 1, began: before + 1, gone: before}
 	for _, b := range []byte("\"\n\r" + c.comma) {
 		c.special[b] = true
 	}
@@ -55,7 +55,7 @@ func newCutting(in *bufio.Reader, comma rune, before int) *cutting {
 }
 
 // Read reads on.
-func (c *cutting) Read(p []byte) (int, error) {
+func (c *rowLimiter) Read(p []byte) (int, error) {
 	for {
 		if c.end != "" {
 			n := copy(p, c.end)
@@ -100,7 +100,7 @@ func (c *cutting) Read(p []byte) (int, error) {
 
 // pass follows octets to where something else becomes of them: the record is too long, or one that
 // is cut off is over. It returns how many they are.
-func (c *cutting) pass(chunk []byte) (int, error) {
+func (c *rowLimiter) pass(chunk []byte) (int, error) {
 	for i := 0; i < len(chunk); i++ {
 		if c.matched == 0 && (c.state == cellPlain || c.state == cellQuoted) {
 			i += c.plain(chunk[i:])
@@ -133,7 +133,7 @@ func (c *cutting) pass(chunk []byte) (int, error) {
 }
 
 // plain follows octets of a cell that mean nothing but themselves, and returns how many they are.
-func (c *cutting) plain(chunk []byte) int {
+func (c *rowLimiter) plain(chunk []byte) int {
 	if !c.skipping {
 		chunk = chunk[:min(len(chunk), rowMost+1-c.size)]
 	}
@@ -147,7 +147,7 @@ func (c *cutting) plain(chunk []byte) int {
 
 // step follows one octet that ends no line; wrong is whether it stands after the quote that ends a
 // cell.
-func (c *cutting) step(b byte) (wrong bool) {
+func (c *rowLimiter) step(b byte) (wrong bool) {
 	switch c.state {
 	case cellBegins:
 		if b == '"' {
@@ -183,7 +183,7 @@ func (c *cutting) step(b byte) (wrong bool) {
 }
 
 // metComma follows what separates cells.
-func (c *cutting) metComma(b byte) {
+func (c *rowLimiter) metComma(b byte) {
 	if b != c.comma[c.matched] {
 		c.matched = 0
 	}
@@ -196,7 +196,7 @@ func (c *cutting) metComma(b byte) {
 
 // lineOf is the line at which a record began, of which whoever reads knows only where it came to
 // begin; isCut is whether it was cut off. It is asked for one record after the other.
-func (c *cutting) lineOf(came int) (line int, isCut bool) {
+func (c *rowLimiter) lineOf(came int) (line int, isCut bool) {
 	if c.last != nil {
 		c.gone += c.last.skipped
 		c.last = nil
@@ -208,6 +208,6 @@ func (c *cutting) lineOf(came int) (line int, isCut bool) {
 	return line, isCut
 }
 
-func (c *cutting) unended() error {
+func (c *rowLimiter) unended() error {
 	return fault.Because(ErrList, "line %d: a quote that begins there does not end", c.began)
 }
