@@ -117,7 +117,8 @@ func (b *browser) write(selector, text string) {
 	b.t.Helper()
 	for range 5 {
 		b.do(chromedp.WaitVisible(selector), chromedp.Focus(selector))
-		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf("document.querySelector(%q).select?.(), true", selector))); err != nil {
+		choose := fmt.Sprintf("document.querySelector(%q).select?.(), true", selector)
+		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](choose)); err != nil {
 			b.t.Fatal(err)
 		}
 		b.do(chromedp.KeyEvent(text))

@@ -122,7 +122,8 @@ func TestLabelsTellApplicationsApart(t *testing.T) {
 		t.Errorf("%d are counted as others, want %d", n, others)
 	}
 	another := client.New(h.URL, must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "another"})).Key)
-	if m := must[client.Message](t)(another.Send(t.Context(), client.Draft{To: "+447700900101", Text: "x", Labels: map[string]string{"a": "b"}})); m.Labels["a"] != "b" {
+	theirs := client.Draft{To: "+447700900101", Text: "x", Labels: map[string]string{"a": "b"}}
+	if m := must[client.Message](t)(another.Send(t.Context(), theirs)); m.Labels["a"] != "b" {
 		t.Errorf("another key: %v", m.Labels)
 	}
 	must[client.Message](

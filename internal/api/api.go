@@ -211,7 +211,8 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 
 	files := newConsoleFiles(console)
 	r.NoRoute(func(c *gin.Context) {
-		if strings.Contains(c.Request.URL.Path, "//") || !files.has(c.Request.URL.Path) || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		path, reads := c.Request.URL.Path, c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
+		if strings.Contains(path, "//") || !files.has(path) || !reads {
 			problem(c, http.StatusNotFound, "not-found", "There is nothing at this address", "")
 			return
 		}
@@ -253,7 +254,8 @@ func (a *API) log1(c *gin.Context) {
 	if c.Writer.Status() >= 500 {
 		level = slog.LevelError
 	}
-	a.log.Log(c, level, "request", "method", c.Request.Method, "path", cmp.Or(c.FullPath(), "none of ours"), "status", c.Writer.Status(), "took", time.Since(started))
+	path := cmp.Or(c.FullPath(), "none of ours")
+	a.log.Log(c, level, "request", "method", c.Request.Method, "path", path, "status", c.Writer.Status(), "took", time.Since(started))
 }
 
 func (a *API) recover(c *gin.Context) {

@@ -112,7 +112,11 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 		p = passed.problem
 	case errors.As(err, &tooLarge):
 		p = told(http.StatusRequestEntityTooLarge, "too-large", "The request is too large", "",
-			client.FieldError{Field: "body", Wrong: fmt.Sprintf("it is longer than %g MiB", float64(tooLarge.Limit)/(1<<20)), Accepted: fmt.Sprintf("at most %d bytes", tooLarge.Limit)})
+			client.FieldError{
+				Field:    "body",
+				Wrong:    fmt.Sprintf("it is longer than %g MiB", float64(tooLarge.Limit)/(1<<20)),
+				Accepted: fmt.Sprintf("at most %d bytes", tooLarge.Limit),
+			})
 	case errors.Is(err, errNotJSON):
 		p = told(
 			http.StatusBadRequest,
@@ -290,7 +294,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 			},
 		)
 	case errors.Is(err, store.ErrFull):
-		p = told(http.StatusConflict, "full", "No more blocks can stand", fault.Why(err)+". Lift some, or block a range or a network in their place.")
+		p = told(http.StatusConflict, "full", "No more blocks can stand",
+			fault.Why(err)+". Lift some, or block a range or a network in their place.")
 	case errors.Is(err, sheet.ErrBusy):
 		p = told(http.StatusServiceUnavailable, "busy", "Too many workbooks wait to be read", "Try again in a moment, or send it as CSV.")
 	case errors.Is(err, errBusy):

@@ -247,7 +247,7 @@ func (c *Courier) exchange(ctx context.Context, g *roster.Gateway, r dialect.Req
 	return reply, err
 }
 
-// read reads the body of a reply. What is read of one that is too long is returned as well.
+// read reads the body of a reply. Of one that is too long it returns what it has read, beside the error.
 func (c *Courier) read(ctx context.Context, gateway uuid.UUID, body io.Reader) ([]byte, error) {
 	read, err := io.ReadAll(io.LimitReader(body, replySmall))
 	if err != nil || len(read) < replySmall {

@@ -73,9 +73,11 @@ func (in *Intake) Accept(
 ) (m store.Message, warnings []Warning, again bool, err error) {
 	d.KeyID, d.KeyLabels = key.ID, key.Labels
 	p, faults, err := in.PlanAsSet(ctx, d, smstext.Level(key.Cure), Whole)
-	if fit, failed := in.Store.LabelsFit(ctx, key.ID, p.Labels); err == nil && failed != nil {
-		err = failed
-	} else if failed == nil && !fit {
+	fit := true
+	if err == nil {
+		fit, err = in.Store.LabelsFit(ctx, key.ID, p.Labels)
+	}
+	if err == nil && !fit {
 		p.Labels = label.Other
 		p.Warnings = append(p.Warnings, Warning{"labels", fmt.Sprintf(
 			"this key has %d sets of labels in use, so the message is counted as %s: labels tell applications apart, references messages",

@@ -16,7 +16,12 @@ import (
 // Span weighs a template over a list, as texts are weighed for a gateway,
 // and estimates what it costs by the gateway's price list; nil if it has none.
 // What is wrong comes as [fault.Faults].
-func (in *Intake) Span(ctx context.Context, t *template.Template, data io.Reader, lang, gateway string) (template.Span, *price.Estimate, error) {
+func (in *Intake) Span(
+	ctx context.Context,
+	t *template.Template,
+	data io.Reader,
+	lang, gateway string,
+) (template.Span, *price.Estimate, error) {
 	all := in.Roster.All()
 	g := in.Roster.ByName(gateway)
 	if g == nil && gateway != "" {

@@ -29,7 +29,8 @@ func TestAStandingBlockHolds(t *testing.T) {
 	fill := func(n int, until *time.Time) {
 		t.Helper()
 		_, err := db.Exec(t.Context(), `INSERT INTO passcode_blocks (id, by_what, value, since, until_at, by_whom, why)
-			SELECT gen_random_uuid(), 'number', '+4477009' || (1000000 + i), $2::timestamptz, $3::timestamptz, '', '' FROM generate_series(1, $1::int) AS i`,
+			SELECT gen_random_uuid(), 'number', '+4477009' || (1000000 + i), $2::timestamptz, $3::timestamptz, '', ''
+			FROM generate_series(1, $1::int) AS i`,
 			n, d.Now().Add(-time.Hour), until)
 		if err != nil {
 			t.Fatal(err)
@@ -59,7 +60,8 @@ func TestAStandingBlockHolds(t *testing.T) {
 	if err := d.Tidy(t.Context(), d.Now().Add(alarmsKept), time.Time{}); err != nil {
 		t.Fatal(err)
 	}
-	if all, err := d.Store.PasscodeBlocks(t.Context(), false, time.Time{}, 2*store.StandingMost+10); len(all) != store.StandingMost || err != nil {
+	all, err := d.Store.PasscodeBlocks(t.Context(), false, time.Time{}, 2*store.StandingMost+10)
+	if len(all) != store.StandingMost || err != nil {
 		t.Errorf("%d are kept, %v", len(all), err)
 	}
 }

@@ -43,7 +43,9 @@ func (p *Passcodes) CheckCurrent(ctx context.Context, to, country, purpose, type
 		return Checked{}, fault.New("to", fault.Why(err), "the number that the code was sent to")
 	}
 	number := r.Number.String()
-	return p.check(ctx, number+" "+purpose, typed, func(tx *store.Store) (store.Passcode, error) { return tx.HoldCurrent(ctx, number, purpose) })
+	return p.check(ctx, number+" "+purpose, typed, func(tx *store.Store) (store.Passcode, error) {
+		return tx.HoldCurrent(ctx, number, purpose)
+	})
 }
 
 // typedMost is how long a code is that is typed, in octets: as it is shown, with spaces, in other digits.
@@ -91,7 +93,7 @@ func (p *Passcodes) check(
 		return errors.Join(tx.PutPasscode(ctx, record), tx.CountSteps(ctx, steps))
 	})
 	if err == nil && c.Verdict == "" {
-		c = p.ghosts.judge(name, p.Now())
+		c = p.decoys.judge(name, p.Now())
 	}
 	return c, err
 }

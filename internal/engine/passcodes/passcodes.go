@@ -112,7 +112,7 @@ type Passcodes struct {
 	stopping sync.Mutex
 	stops    map[stop]store.AlarmStop // not written yet
 	hurry    chan struct{}            // there is something to judge at once
-	ghosts   ghosts
+	decoys   decoys
 }
 
 // New makes one that sends once it runs.

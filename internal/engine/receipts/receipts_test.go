@@ -379,7 +379,8 @@ func TestWishesKeepTheirOrder(t *testing.T) {
 	var replies sync.WaitGroup
 	reply := func(from, text string) {
 		replies.Go(func() {
-			if err := q.push("", fmt.Sprintf(`{"back": {"from": %q, "to": "447700900001", "text": %q, "id": %q}}`, from, text, from+text)); err != nil {
+			back := fmt.Sprintf(`{"back": {"from": %q, "to": "447700900001", "text": %q, "id": %q}}`, from, text, from+text)
+			if err := q.push("", back); err != nil {
 				t.Error(err)
 			}
 		})

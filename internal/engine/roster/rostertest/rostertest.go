@@ -58,8 +58,8 @@ func Gateway(t testing.TB, r *roster.Roster, source string, setup roster.Setting
 
 // Kit is what parts work with, by the clock of the machine and without a word.
 func Kit(r *roster.Roster, s *store.Store) kit.Kit {
-	return kit.Kit{Store: s, Roster: r, Hub: &watch.Hub{}, Bells: watch.NewBells(), Sheets: sheet.NewOpener(""), Log: slog.New(slog.DiscardHandler),
-		Now: func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }}
+	return kit.Kit{Store: s, Roster: r, Hub: &watch.Hub{}, Bells: watch.NewBells(), Sheets: sheet.NewOpener(""),
+		Log: slog.New(slog.DiscardHandler), Now: func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }}
 }
 
 // Message is one that waits to be sent through a gateway, and is of use for an

@@ -8,24 +8,24 @@ import (
 	"calmpigeon.example/internal/core/passcode"
 )
 
-// ghostsMost is how many passcodes are remembered that there are not.
-const ghostsMost = 20_000
+// decoysMost is how many passcodes are remembered that there are not.
+const decoysMost = 20_000
 
-// ghosts are passcodes that somebody checked and that there are not. Each is judged as one that was
+// decoys are passcodes that somebody checked and that there are not. Each is judged as one that was
 // issued when it was first checked, so tries do not tell it apart. Each instance remembers its own.
-type ghosts struct {
+type decoys struct {
 	mu  sync.Mutex
 	all map[[sha256.Size]byte]passcode.Standing // by a hash of their name, which is as long as a caller likes
 }
 
 // judge judges a code typed for one of them.
-func (g *ghosts) judge(name string, now time.Time) Checked {
+func (g *decoys) judge(name string, now time.Time) Checked {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	key := sha256.Sum256([]byte(name))
 	one, known := g.all[key]
 	if !known {
-		if len(g.all) >= ghostsMost || g.all == nil {
+		if len(g.all) >= decoysMost || g.all == nil {
 			g.all = map[[sha256.Size]byte]passcode.Standing{}
 		}
 		one = passcode.Standing{EndsAt: now.Add(passcode.LifeUsual), TriesMost: passcode.TriesUsual}
