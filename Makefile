@@ -1,9 +1,10 @@
 # Everything here installs what is missing on a Debian machine with Go and Node.
 SHELL := /bin/bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+VERSION := $(shell git describe --always --dirty=-changed 2>/dev/null)
 CONSOLE := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null | grep -v schema.gen.ts) internal/api/openapi.yaml
 
-.PHONY: help build demo example test check audit fuzz chaos patience bench bench-core screenshots sheets FORCE
+.PHONY: help build demo example test check audit fuzz chaos attack patience bench bench-core screenshots sheets FORCE
 .PHONY: need-postgres need-pooler need-chromium need-terminal need-office
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' Makefile | sed -E 's/:.*## /\t/' | expand -t 12
@@ -11,7 +12,7 @@ help: ## what can be made
 build: bin/pigeon ## build bin/pigeon with the console in it
 
 bin/pigeon: console/dist/index.html FORCE
-	go build -o $@ ./cmd/pigeon
+	go build -ldflags "-X calmpigeon.example/internal/buildinfo.described=$(VERSION)" -o $@ ./cmd/pigeon
 
 console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
 	cd console && npm run --silent build
@@ -83,6 +84,9 @@ CHAOS := Killed|Frozen|AreCut|Rolling|Restored|LostCommits|Stopping|MonthTurns|R
 chaos: build need-postgres need-pooler ## FAULTS faults under load, with a ledger; then the tests of faults TIMES over, with the race detector
 	FAULTS=$(FAULTS) go test ./e2e -run FaultsOfEveryKind -count=1 -v -timeout 120m
 	FAULTS=1 go test -race ./e2e -run '$(CHAOS)|Failover|BaseBackup|Pooler' -count=$(TIMES) -timeout 60m
+
+attack: build need-postgres ## every attack that was seen, as large as it was, against a service under a limit of memory and files
+	ATTACK=full go test ./e2e -run 'HonestAreServed|NothingOneSends|ListsCostAKnown|WhatIsNoText|LogsHold' -count=1 -v -timeout 60m
 
 patience: build need-postgres need-pooler need-chromium ## run all tests beside two processes that take a core each
 	@trap 'kill $$(jobs -p) 2>/dev/null' EXIT; \

@@ -29,7 +29,7 @@ func (h *house) fill(ctx context.Context, gateway string, n int) error {
 		return err
 	}
 	defer db.Close()
-	gateways, err := db.Gateways(ctx)
+	gateways, err := db.Gateways(ctx, store.FromTheStart)
 	if err != nil {
 		return err
 	}

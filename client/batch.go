@@ -137,7 +137,7 @@ type Launch struct {
 	Evenly   *time.Time `json:"evenly"`    // in the place of a pace: it lasts until then
 	Scouts   string     `json:"scouts"`    // how many rows go ahead: a number, or a share such as 2%
 	Seed     uint64     `json:"seed"`      // by which scouts are chosen
-	Again    bool       `json:"again"`     // also if the same list and text have gone already
+	Again    bool       `json:"again"`     // also if most of the recipients got the same text within a day
 	// ScoutsAfter is how long after its launch the rest follows by itself, where at least
 	// ScoutsLeast of the scouts were delivered, a share; empty: when somebody releases it.
 	ScoutsAfter Span    `json:"scouts_after"`

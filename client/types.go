@@ -752,10 +752,12 @@ type Key struct {
 	Labels   map[string]string `json:"labels"`
 	Practice bool              `json:"practice"` // it may see the codes of passcodes
 	// PasscodeCountries are those to which it may send passcodes; none: all.
-	PasscodeCountries []string   `json:"passcode_countries"`
-	CreatedAt         time.Time  `json:"created_at"`
-	LastUsedAt        *time.Time `json:"last_used_at"`
-	RevokedAt         *time.Time `json:"revoked_at"`
+	PasscodeCountries []string `json:"passcode_countries"`
+	// MadeBy is the id of the key that made it; nil: it was made in the database itself.
+	MadeBy     *string    `json:"made_by"`
+	CreatedAt  time.Time  `json:"created_at"`
+	LastUsedAt *time.Time `json:"last_used_at"`
+	RevokedAt  *time.Time `json:"revoked_at"`
 }
 
 // NewKey asks for a key.
@@ -1215,7 +1217,7 @@ type Took struct {
 
 // PasscodeLimit is how many passcodes are sent at most.
 type PasscodeLimit struct {
-	By     string `json:"by"`     // number, address, network, range, purpose, country or key
+	By     string `json:"by"`     // number, address, network, site, range, stretch, purpose, country or key
 	Window string `json:"window"` // minute, hour or day
 	Most   *int   `json:"most"`   // nil: none holds
 	Set    bool   `json:"set"`    // it is not the usual one
@@ -1228,7 +1230,7 @@ type PasscodeLimits struct {
 
 // NewPasscodeBlock is something that is to get no passcodes.
 type NewPasscodeBlock struct {
-	What  string `json:"what"` // number, range, country, address or network
+	What  string `json:"what"` // number, range, stretch, country, address, network or site
 	Value string `json:"value"`
 	For   Span   `json:"for,omitempty"` // empty: for good
 	Why   string `json:"why,omitempty"`

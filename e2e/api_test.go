@@ -64,7 +64,7 @@ func TestBadInputIsNamed(t *testing.T) {
 		"metrics":                      {"GET", "/metrics", "", nil, 404, "", "nothing"},
 		"an address that is none":      {"GET", "/v1/massages", "", nil, 404, "", "nothing"},
 		"a method that is none":        {"PUT", "/v1/messages", "", nil, 405, "", "PUT"},
-		"a filter nobody knows":        {"GET", "/v1/messages?sate=queued", "", nil, 422, "sate", "no such filter"},
+		"a filter nobody knows":        {"GET", "/v1/messages?sate=queued", "", nil, 422, "sate", "no such parameter"},
 		"a state nobody knows":         {"GET", "/v1/messages?state=lost", "", nil, 422, "state", "not a state"},
 		"a plus that became a space":   {"GET", "/v1/messages?to=+447700900123", "", nil, 422, "to", "no country code"},
 		"a limit without bounds":       {"GET", "/v1/messages?limit=5000", "", nil, 422, "limit", "out of range"},
@@ -240,13 +240,34 @@ func TestDescriptionMatchesRoutes(t *testing.T) {
 		}
 	}
 	hole := regexp.MustCompile(`[:*](\w+)`)
-	for _, r := range api.New(nil, os.DirFS(t.TempDir()), "", nil, nil).Routes() {
+	for _, r := range api.New(nil, os.DirFS(t.TempDir()), "", api.Shares{}, nil, nil).Routes() {
 		routed = append(routed, r.Method+" "+hole.ReplaceAllString(r.Path, "{$1}"))
 	}
 	slices.Sort(described)
 	slices.Sort(routed)
 	if !slices.Equal(described, routed) {
 		t.Errorf("described %v\nrouted    %v", described, routed)
+	}
+}
+
+// No operation passes a parameter over that it does not know: a filter that is misspelt would choose everything.
+func TestUnknownParametersAreRefused(t *testing.T) {
+	t.Parallel()
+	h := build(t)
+	hole := regexp.MustCompile(`\{\w+\}`)
+	n := 0
+	for path, item := range description(t)["paths"].(map[string]any) {
+		if _, lists := item.(map[string]any)["get"]; !lists || !strings.HasPrefix(path, "/v1/") || strings.Contains(path, "follow") {
+			continue
+		}
+		at := strings.Replace(path, "/v1/exports/{list}", "/v1/exports/templates", 1)
+		response, said := h.request("GET", hole.ReplaceAllString(at, "x")+"?City=Ely", "")
+		if n++; response.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(said, "City") {
+			t.Errorf("%s: %d %.200s", path, response.StatusCode, said)
+		}
+	}
+	if n < 40 {
+		t.Errorf("%d operations were asked", n)
 	}
 }
 

@@ -205,7 +205,7 @@ func TestBatchFromSheetToResult(t *testing.T) {
 	// The same again is taken for a mistake.
 	again := h.batched(list, client.BatchWants{Name: "storm", Text: cancelled, Country: "GB"})
 	if _, err := h.Client.LaunchBatch(t.Context(), again.ID, client.Launch{}); err == nil ||
-		!strings.Contains(err.Error(), "gone already") {
+		!strings.Contains(err.Error(), "would get the same text again") {
 		t.Errorf("the same again: %v", err)
 	}
 	must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), again.ID, client.Launch{Again: true, Pace: "1/h"}))

@@ -117,17 +117,34 @@ func TestBudgetsAndASecondPerson(t *testing.T) {
 		t.Errorf("what was done with it: %+v", first.Acts)
 	}
 
-	// A large one waits for somebody else; two who let it go at once are one.
+	// A large one waits for somebody else; two who let it go at once are one. Nobody is somebody else with a key that they
+	// made themselves.
+	own := must[client.Key](t)(clients[1].NewKey(t.Context(), client.NewKey{Name: "own"}))
+	noted := func(err error, why string) error {
+		if err != nil && strings.Contains(err.Error(), why) {
+			return fmt.Errorf("a second person is needed: %w", err)
+		}
+		return fmt.Errorf("not for the reason that %s: %w", why, err)
+	}
 	for i, l := range [][]byte{list(4000, 301), list(5000, 255)} {
 		large := h.batched(l, client.BatchWants{Text: "Hello {name}"})
-		large = must[client.Batch](t)(h.Client.LaunchBatch(t.Context(), large.ID, client.Launch{}))
+		large = must[client.Batch](t)(clients[1].LaunchBatch(t.Context(), large.ID, client.Launch{}))
 		if large.State != "held" || !strings.Contains(large.Why, "a second person: "+[]string{"301 messages", "25.50 EUR"}[i]) ||
 			large.Tally.States["held"] != large.Tally.Total {
 			t.Fatalf("%s: %s, %s", large.State, large.Why, large.Tally.Equation)
 		}
 		for what, do := range map[string]func() (client.Batch, error){
-			"with the same key": func() (client.Batch, error) { return other.Client.ApproveBatch(t.Context(), large.ID) },
-			"by letting it go":  func() (client.Batch, error) { return clients[1].ResumeBatch(t.Context(), large.ID) },
+			"with the same key": func() (client.Batch, error) { return clients[2].ApproveBatch(t.Context(), large.ID) },
+			"by letting it go":  func() (client.Batch, error) { return h.Client.ResumeBatch(t.Context(), large.ID) },
+			"with one that it made, a while ago": func() (client.Batch, error) {
+				b, err := client.New(h.URL, own.Key).ApproveBatch(t.Context(), large.ID)
+				return b, noted(err, "was made by the key that launched it")
+			},
+			"with one that is newer than the batch": func() (client.Batch, error) {
+				newer := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "newer"}))
+				b, err := client.New(h.URL, newer.Key).ApproveBatch(t.Context(), large.ID)
+				return b, noted(err, "is newer than the batch")
+			},
 		} {
 			if b, err := do(); err == nil || !strings.Contains(err.Error(), "second person") {
 				t.Errorf("%s: %v, %v", what, b.State, err)
@@ -137,7 +154,7 @@ func TestBudgetsAndASecondPerson(t *testing.T) {
 		went := 0
 		for n := range 6 {
 			all.Go(func() {
-				if _, err := clients[1+n%2].ApproveBatch(t.Context(), large.ID); err == nil {
+				if _, err := []*client.Client{h.Client, other.Client}[n%2].ApproveBatch(t.Context(), large.ID); err == nil {
 					mu.Lock()
 					defer mu.Unlock()
 					went++
@@ -150,12 +167,35 @@ func TestBudgetsAndASecondPerson(t *testing.T) {
 		large = must[client.Batch](t)(h.Client.Batch(t.Context(), large.ID))
 		approved := 0
 		for _, act := range large.Acts {
-			if act.Act == "approved" && act.By == "second" {
+			if act.Act == "approved" && act.By == "first" {
 				approved++
 			}
 		}
 		if went != 1 || approved != 1 || large.Launch.Approval != "" {
 			t.Errorf("%d approvals, of which %d are noted: %+v", went, approved, large.Launch)
 		}
+	}
+}
+
+// A batch that a key launches spends from the budget of the key that made it, too.
+func TestABudgetHoldsForWhatAKeyMakes(t *testing.T) {
+	t.Parallel()
+	h := build(t, quick).with("longshore")
+	must[client.PriceList](t)(h.Client.PutPrices(t.Context(), "longshore",
+		client.PricesFile{Source: "country,price,currency\n*,0.10,EUR\n"}, false))
+	shop := must[client.Key](t)(h.Client.NewKey(t.Context(), client.NewKey{Name: "shop", BudgetDay: "1 EUR"}))
+	till := must[client.Key](t)(client.New(h.URL, shop.Key).NewKey(t.Context(), client.NewKey{Name: "till"}))
+	if till.MadeBy == nil || *till.MadeBy != shop.ID {
+		t.Errorf("the key: %+v", till)
+	}
+	list := "mobile,name\n"
+	for i := range 30 {
+		list += fmt.Sprintf("+4477009001%02d,n%d\n", i, i)
+	}
+	one := h.batched([]byte(list), client.BatchWants{Text: "Hello {name}"})
+	must[client.Batch](t)(client.New(h.URL, till.Key).LaunchBatch(t.Context(), one.ID, client.Launch{}))
+	one = h.batchWhen(one.ID, "it is held", func(b client.Batch) bool { return b.State == "held" })
+	if waiting := one.Tally.States["held"]; !strings.Contains(one.Why, "the key that made its key of 1.00 EUR is spent") || waiting != 20 {
+		t.Errorf("%s; %s", one.Why, one.Tally.Equation)
 	}
 }

@@ -25,6 +25,7 @@ func TestSendAndItsExitCodes(t *testing.T) {
 		t.Errorf("without a gateway: %d %s", code, errOut)
 	}
 	h.withHarbourline()
+	busy := filepath.Join(t.TempDir(), "busy")
 	for name, tt := range map[string]struct {
 		in   string
 		args []string
@@ -41,7 +42,9 @@ func TestSendAndItsExitCodes(t *testing.T) {
 		"no text":               {"", []string{"send", "+447700900123"}, 2, "requires a text, or --template"},
 		"no such option":        {"", []string{"send", "+447700900123", "x", "--urgent"}, 2, "unknown flag"},
 		"no such command":       {"", []string{"sned"}, 2, "unknown command"},
-		"no such part":          {"", []string{"message", "shwo"}, 2, "unknown command"},
+		"no such part":          {"", []string{"message", "shwo"}, 2, "Did you mean this?\n\tshow"},
+		"no scheme":             {"", []string{"message", "find", "--url", "127.0.0.1:7410"}, 2, "such as http://127.0.0.1:7410"},
+		"a port that is taken":  {"", []string{"serve", "--listen", h.listen(), "--data", busy}, 1, "Is another instance running?"},
 		"no such output":        {"", []string{"tally", "-o", "xml"}, 2, "accepted are table, json and csv"},
 		"no such message":       {"", []string{"message", "show", "1"}, 3, "There is no message 1"},
 		"a wrong key":           {"", []string{"tally", "--key", "guess"}, 3, "is not in use"},
@@ -66,7 +69,7 @@ func TestSendAndItsExitCodes(t *testing.T) {
 		"columns":               {"", []string{"sender", "list", "--columns", "kind,sender"}, 0, "kind           sender"},
 		"no such column":        {"", []string{"sender", "list", "--columns", "hue"}, 0, "There is no column hue; there are sender, kind"},
 		"columns of JSON":       {"", []string{"sender", "list", "--columns", "kind", "-o", "json"}, 2, "--columns is for tables and CSV"},
-		"a span from outside":   {"", []string{"serve", "--lease", "soon"}, 2, "seconds, or a number and a unit"},
+		"a span from outside":   {"", []string{"serve", "--lease", "soon"}, 2, "seconds, or numbers with units"},
 		"a route without":       {"", []string{"route", "set", "new"}, 2, "--gateway is needed"},
 		"no such file":          {"", []string{"tally", "--config", "/nowhere.yaml"}, 2, "there is no such file"},
 		"an unknown setting":    {"urll: x\n", []string{"tally", "--config", "/dev/stdin"}, 2, `there is no option "urll"`},
@@ -76,7 +79,7 @@ func TestSendAndItsExitCodes(t *testing.T) {
 		"a span that is none":   {"", []string{"message", "find", "--since", "yesterday"}, 2, "a span back from now"},
 		"a span of letters": {
 			"", []string{"send", "+447700900123", "x", "--valid-for", "soon"},
-			2, "expected seconds, or a number and a unit",
+			2, "expected seconds, or numbers with units",
 		},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -63,6 +63,7 @@ type house struct {
 	flags  []string // of serve, beyond the usual
 	lease  string   // a short one for tests that kill; of such a busy machine loses it
 	memory int      // KiB of address space that the service may have; 0: not limited
+	files  int      // descriptors that it may have; 0: not limited
 
 	mu  sync.Mutex
 	cmd *exec.Cmd
@@ -140,10 +141,15 @@ func (h *house) command(listen string) *exec.Cmd {
 		h.FleetURL+"/phone",
 	)
 	cmd.Args = append(cmd.Args, h.flags...)
+	limits := ""
 	if h.memory > 0 {
-		cmd = exec.Command(
-			"sh",
-			append([]string{"-c", fmt.Sprintf(`ulimit -v %d && exec "$0" "$@"`, h.memory), pigeon}, cmd.Args[1:]...)...)
+		limits += fmt.Sprintf("ulimit -v %d && ", h.memory)
+	}
+	if h.files > 0 {
+		limits += fmt.Sprintf("ulimit -n %d && ", h.files)
+	}
+	if limits != "" {
+		cmd = exec.Command("sh", append([]string{"-c", limits + `exec "$0" "$@"`, pigeon}, cmd.Args[1:]...)...)
 	}
 	cmd.Env = append(os.Environ(), "PIGEON_DATABASE_URL="+h.database, "PIGEON_SEAL_KEY=cHJhY3RpY2UtcHJhY3RpY2UtcHJhY3RpY2UtcHJhY3Q=")
 	return cmd

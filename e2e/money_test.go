@@ -143,7 +143,7 @@ func TestMoney(t *testing.T) {
 
 	for query, want := range map[string]string{
 		"by=colour":          "month, day, gateway, country, kind; several with commas between",
-		"to=%2B447700900123": "gateway, country, kind, since, until, by",
+		"to=%2B447700900123": "by, country, gateway, kind, since, until",
 		"since=2026-02-01T00:00:00Z&until=2026-01-01T00:00:00Z": "a later time",
 		"since=1990-01-01T00:00:00Z":                            "ten years at most",
 	} {

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -198,8 +199,10 @@ func TestStopIsAnswered(t *testing.T) {
 	}
 	m := must[client.List[client.Message]](t)(h.Client.Find(t.Context(), client.Filter{To: number}, "", 0)).Items[0]
 	m = must[client.Message](t)(h.Client.Message(t.Context(), m.ID, false))
-	if !strings.Contains(m.Evidence[0].Note, `answers "ΤΕΛΟΣ", as the rule of United Kingdom says`) {
-		t.Errorf("why it was sent: %+v", m.Evidence[0])
+	if !slices.ContainsFunc(m.Evidence, func(e client.Evidence) bool { // it may be claimed in the moment in which it is written
+		return strings.Contains(e.Note, `answers "ΤΕΛΟΣ", as the rule of United Kingdom says`)
+	}) {
+		t.Errorf("why it was sent: %+v", m.Evidence)
 	}
 	if last := h.settled(h.send(client.Draft{To: number, Text: "Berth 4", Sender: own}).ID); last.State != "rejected" {
 		t.Errorf("anything else is %s", last.State)

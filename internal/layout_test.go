@@ -13,7 +13,8 @@ import (
 // floors lists the rooms of the house from the ground up. A package may import
 // what stands in the same room or lower; the longest prefix decides.
 var floors = []string{
-	"client", "dialects", "console", "internal/core", "internal/explain", "internal/fleet", "internal/postgres", "internal/store",
+	"client", "dialects", "console", "internal/buildinfo", "internal/core", "internal/explain", "internal/fleet", "internal/postgres",
+	"internal/store",
 	"internal/engine", "internal/api", "internal/service", "internal/demo", "internal/cli", "cmd", "bench", "audit", "pictures",
 }
 

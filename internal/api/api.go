@@ -40,14 +40,14 @@ type API struct {
 // New makes the handler of the whole service: API, receipts and console.
 // phoneURL is the practice phone's, empty if there is none; streams end when
 // closing is closed.
-func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct{}, log *slog.Logger) *gin.Engine {
+func New(e *engine.Engine, console fs.FS, phoneURL string, shares Shares, closing <-chan struct{}, log *slog.Logger) *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	a := &API{engine: e, log: log, phoneURL: phoneURL, closing: closing, pages: make(chan struct{}, pagesMost)}
 	r := gin.New()
 	a.router = r
 	r.UseRawPath, r.UnescapePathValues = true, true
 	r.HandleMethodNotAllowed = true
-	r.Use(unhurried, a.log1, a.recover)
+	r.Use(unhurried, a.log1, a.recover, a.reserved)
 	r.NoMethod(func(c *gin.Context) {
 		problem(c, http.StatusMethodNotAllowed, "method-not-allowed", "This address does not take "+c.Request.Method, "")
 	})
@@ -59,14 +59,15 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	r.POST("/v1/session", plainly, a.signIn)
 	r.DELETE("/v1/session", plainly, a.signOut)
 
-	checking, trying := a.atOnce(checksMost), a.atOnce(trialsMost)
-	v1 := r.Group("/v1", plainly, a.needKey, a.legible)
+	checking, trying, setting := a.atOnce(checksMost), a.atOnce(trialsMost), a.atOnce(setupsMost)
+	v1 := r.Group("/v1", plainly, a.needKey, a.within(shares.Requests), a.legible, a.asked)
+	lasting := a.within(shares.Streams)
 	v1.GET("/session", a.session)
 	v1.POST("/messages", a.sends, a.send)
 	v1.GET("/messages", a.find)
-	v1.GET("/messages/follow", a.followAll)
+	v1.GET("/messages/follow", lasting, a.followAll)
 	v1.GET("/messages/:id", a.message)
-	v1.GET("/messages/:id/follow", a.follow)
+	v1.GET("/messages/:id/follow", lasting, a.follow)
 	v1.POST("/messages/:id/cancel", a.cancel)
 	v1.POST("/messages/:id/stop", a.stop)
 	v1.POST("/messages/:id/send-at", a.sendAt)
@@ -162,12 +163,12 @@ func New(e *engine.Engine, console fs.FS, phoneURL string, closing <-chan struct
 	set.POST("/receivers/:name/rotate", a.rotateReceiver)
 	v1.POST("/receivers/:name/test", a.sends, trying, a.testReceiver)
 	v1.POST("/receivers/follow", a.followEvents)
-	v1.POST("/receivers/:name/fetch", a.fetchEvents)
+	v1.POST("/receivers/:name/fetch", lasting, a.fetchEvents)
 	v1.GET("/dialects", checking, a.dialects)
 	v1.POST("/dialects/check", checking, a.checkDialect)
 	v1.POST("/dialects/try", a.sends, trying, a.tryDialect)
-	set.GET("/setup", a.exportSetup)
-	set.PUT("/setup", a.importSetup)
+	set.GET("/setup", setting, a.exportSetup)
+	set.PUT("/setup", setting, a.importSetup)
 	set.GET("/routes", a.routes)
 	set.PUT("/routes", a.putRoutes)
 	set.GET("/passcode-limits", a.passcodeLimits)
@@ -246,12 +247,15 @@ func (a *API) health(c *gin.Context) {
 	c.JSON(http.StatusOK, h)
 }
 
+// meantKey marks a request that is refused with a 5xx although nothing is wrong on our side.
+const meantKey = "meant"
+
 // log1 logs one request, by the pattern of its address: addresses hold numbers, ids and secrets.
 func (a *API) log1(c *gin.Context) {
 	started := time.Now()
 	c.Next()
 	level := slog.LevelDebug
-	if c.Writer.Status() >= 500 {
+	if c.Writer.Status() >= 500 && !c.GetBool(meantKey) {
 		level = slog.LevelError
 	}
 	path := cmp.Or(c.FullPath(), "none of ours")

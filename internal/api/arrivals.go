@@ -60,7 +60,6 @@ func (a *API) faring(c *gin.Context) (f store.Faring, by arrivals.By, err error)
 		return f, by, err
 	}
 	var faults fault.Faults
-	notKept(c, &faults, "how long messages take", "gateway, country, kind, since, until, by, step")
 	by = arrivals.By(c.Query("by"))
 	if by != "" && !slices.Contains(arrivals.Bys, by) {
 		faults.Add("by", "that is not held side by side", fault.Words(arrivals.Bys))
@@ -91,15 +90,6 @@ func (a *API) faring(c *gin.Context) (f store.Faring, by arrivals.By, err error)
 		return f, by, faults
 	}
 	return f, by, nil
-}
-
-// notKept refuses filters of messages by which something is not kept.
-func notKept(c *gin.Context, faults *fault.Faults, what, accepted string) {
-	for _, name := range []string{"to", "state", "sender", "reference", "gateway_ref", "template", "label", "key", "contested", "weak"} {
-		if c.Query(name) != "" {
-			faults.Add(name, what+" is not kept by it", accepted)
-		}
-	}
 }
 
 // widened is a span of time in whole steps of UTC, at most so many.

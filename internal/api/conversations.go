@@ -36,9 +36,6 @@ func (a *API) conversations(c *gin.Context) {
 			if f.Waiting = value == "true"; !f.Waiting && value != "false" {
 				faults.Add(name, fmt.Sprintf("%q is neither", value), "true or false")
 			}
-		case "cursor", "limit":
-		default:
-			faults.Add(name, "there is no such filter", "q, waiting, cursor, limit")
 		}
 	}
 	if faults != nil {

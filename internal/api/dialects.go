@@ -23,6 +23,7 @@ import (
 const (
 	checksMost = 4  // dialects that are checked at the same time
 	trialsMost = 16 // those that are tried out, which mostly waits for gateways
+	setupsMost = 2  // set-ups that are read or written at the same time
 	placeAfter = 5 * time.Second
 )
 

@@ -40,9 +40,6 @@ func (a *API) eventFilter(c *gin.Context) (f store.EventFilter, faults fault.Fau
 			} else {
 				f.Until = at
 			}
-		case "cursor", "limit":
-		default:
-			faults.Add(name, "there is no such filter", "receiver, outcome, type, message, since, until, cursor, limit")
 		}
 	}
 	return f, faults

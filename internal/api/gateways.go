@@ -95,11 +95,7 @@ func (a *API) wireClock(g *roster.Gateway) client.GatewayClock {
 }
 
 func (a *API) gateways(c *gin.Context) {
-	l := client.List[client.Gateway]{Items: []client.Gateway{}}
-	for _, g := range a.engine.Roster.All() {
-		l.Items = append(l.Items, a.wireGateway(g))
-	}
-	c.JSON(http.StatusOK, l)
+	answerAll(c, a.engine.Roster.All(), a.wireGateway)
 }
 
 // named finds the gateway in the address.

@@ -16,7 +16,7 @@ import (
 )
 
 func wireKey(k store.Key) client.Key {
-	return client.Key{
+	w := client.Key{
 		ID:         k.ID.String(),
 		Name:       k.Name,
 		Handle:     k.Handle,
@@ -30,6 +30,11 @@ func wireKey(k store.Key) client.Key {
 
 		PasscodeCountries: append([]string{}, k.PasscodeCountries...),
 	}
+	if k.MadeBy != nil {
+		maker := k.MadeBy.String()
+		w.MadeBy = &maker
+	}
+	return w
 }
 
 func (a *API) keys(c *gin.Context) {
@@ -61,7 +66,7 @@ func (a *API) newKey(c *gin.Context) {
 		record.PasscodeCountries = append(record.PasscodeCountries, at)
 	}
 	if err == nil {
-		err = a.engine.Keys.Add(c.Request.Context(), record)
+		record, err = a.engine.Keys.AddFor(c.Request.Context(), keyOf(c), record)
 	}
 	if err != nil {
 		a.refuse(c, err)

@@ -349,25 +349,6 @@ func (a *API) id(c *gin.Context) (uuid.UUID, bool) {
 func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 	var f store.Filter
 	var faults fault.Faults
-	known := append(
-		[]string{
-			"to",
-			"state",
-			"kind",
-			"sender",
-			"gateway",
-			"reference",
-			"gateway_ref",
-			"country",
-			"template",
-			"label",
-			"key",
-			"contested",
-			"weak",
-			"since",
-			"until",
-		},
-		others...)
 	for name, values := range c.Request.URL.Query() {
 		value := values[0]
 		if strings.ContainsRune(strings.Join(values, ""), 0) {
@@ -440,10 +421,6 @@ func (a *API) filter(c *gin.Context, others ...string) (store.Filter, error) {
 				f.Since = t
 			} else {
 				f.Until = t
-			}
-		default:
-			if !slices.Contains(others, name) {
-				faults.Add(name, "there is no such filter", strings.Join(known, ", "))
 			}
 		}
 	}

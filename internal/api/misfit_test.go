@@ -26,7 +26,7 @@ func TestMisfits(t *testing.T) {
 	want := []string{
 		"to: it is the number 447700900123; a string",
 		"text: it is a list; a string",
-		"valid_for: it is true or false; seconds, or a number and a unit",
+		"valid_for: it is true or false; seconds, or numbers with units",
 		"fields: it is the number 3; an object",
 		"flash: it is a string; true or false",
 		"feilds: there is no such field; to, text, sender",

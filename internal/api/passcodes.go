@@ -421,8 +421,17 @@ func blockedValue(by passcode.By, given string, faults *fault.Faults) string {
 			return p.Masked().String()
 		}
 		faults.Add("value", fmt.Sprintf("%q is no network", given), "an address in it, or 192.0.2.0/24, of IPv6 /56")
+	case passcode.Site:
+		at, err := netip.ParseAddr(given)
+		if p, other := netip.ParsePrefix(given); other == nil && passcode.SiteOf(p.Addr()) == p.Masked() {
+			at, err = p.Addr(), nil
+		}
+		if err == nil && passcode.SiteOf(at).IsValid() {
+			return passcode.SiteOf(at).String()
+		}
+		faults.Add("value", fmt.Sprintf("%q is no site", given), "an IPv6 address in it, or its /48, such as 2001:db8:7::/48")
 	default:
-		faults.Add("what", fmt.Sprintf("%q cannot be blocked", by), "number, range, stretch, country, address or network")
+		faults.Add("what", fmt.Sprintf("%q cannot be blocked", by), "number, range, stretch, country, address, network or site")
 	}
 	return ""
 }
@@ -480,11 +489,6 @@ func (a *API) funnel(c *gin.Context) (f store.Funnel, err error) {
 		return f, err
 	}
 	var faults fault.Faults
-	for _, name := range []string{"to", "state", "sender", "reference", "gateway_ref", "label", "key", "contested", "weak", "kind"} {
-		if c.Query(name) != "" {
-			faults.Add(name, "how passcodes fare is not kept by it", "gateway, country, purpose, template, since, until, by")
-		}
-	}
 	f = store.Funnel{
 		Since:    chosen.Since,
 		Until:    chosen.Until,

@@ -103,6 +103,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 	var lost *strays.Missing
 	var passed *refused
 	var full *passcode.Full
+	var noRoom *store.FullError
+	var wrongKeys *keys.TooManyError
 	var soon *passcodes.TooSoon
 	var blocked *passcodes.Blocked
 	var alarmed *passcodes.Alarmed
@@ -163,8 +165,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 		p = told(
 			http.StatusConflict,
 			"same-again",
-			"The same list and text have gone already",
-			fault.Why(err)+". If they are to go once more, say so: again.",
+			"Most of these people would get the same text again",
+			fault.Why(err)+". To send it all the same, launch it with \"again\": true, or --again.",
 		)
 	case errors.Is(err, errNoKey):
 		p = told(http.StatusUnauthorized, "no-key", "This needs an API key", "Send one that is in use as: Authorization: Bearer pigeon_…")
@@ -175,6 +177,16 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 			"This API key is not in use",
 			"It is wrong, or was revoked; or you are no longer signed in.",
 		)
+	case errors.Is(err, errShare):
+		at := time.Now().Add(time.Second)
+		p = told(http.StatusTooManyRequests, "too-many-requests", "This key has too many requests open at the same time",
+			"Wait for some of them, or end streams that are not needed. Each key has a share of the connections.")
+		p.RetryAt = &at
+	case errors.As(err, &wrongKeys):
+		at := time.Now().Add(wrongKeys.After)
+		p = told(http.StatusTooManyRequests, "too-many-wrong-keys", "Too many wrong API keys came from this address",
+			"Wait, and send a key that is in use. A key that was used here a moment ago is answered all the same.")
+		p.RetryAt = &at
 	case errors.Is(err, errForeign):
 		p = told(
 			http.StatusForbidden,
@@ -293,9 +305,8 @@ func problemOf(c *gin.Context, err error) (p client.Problem, known bool) {
 				Accepted: "a body without pauses",
 			},
 		)
-	case errors.Is(err, store.ErrFull):
-		p = told(http.StatusConflict, "full", "No more blocks can stand",
-			fault.Why(err)+". Lift some, or block a range or a network in their place.")
+	case errors.As(err, &noRoom):
+		p = told(http.StatusConflict, "full", "No more "+noRoom.What+" can be kept", "The limit is "+noRoom.Most+". "+noRoom.Do)
 	case errors.Is(err, sheet.ErrBusy):
 		p = told(http.StatusServiceUnavailable, "busy", "Too many workbooks wait to be read", "Try again in a moment, or send it as CSV.")
 	case errors.Is(err, errBusy):

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/engine/keys"
 	"calmpigeon.example/internal/store"
 )
@@ -48,10 +50,20 @@ func (a *API) needKey(c *gin.Context) {
 	c.Set(admissionName, admit)
 }
 
+// addressOf is the address of whoever connected: of IPv6 the /64, which one subscriber has.
+func addressOf(c *gin.Context) string {
+	at, err := netip.ParseAddrPort(c.Request.RemoteAddr)
+	if err != nil {
+		return "" // it did not come over a network
+	}
+	return passcode.AddressOf(at.Addr().Unmap())
+}
+
 func (a *API) admission(c *gin.Context) (admission, error) {
+	from := addressOf(c)
 	if header := c.GetHeader("Authorization"); header != "" {
 		presented := strings.TrimSpace(strings.TrimPrefix(header, "Bearer "))
-		return func(ctx context.Context) (store.Key, error) { return a.engine.Keys.Check(ctx, presented) }, nil
+		return func(ctx context.Context) (store.Key, error) { return a.engine.Keys.Check(ctx, from, presented) }, nil
 	}
 	token, _ := c.Cookie(cookie)
 	if token == "" {
@@ -60,7 +72,7 @@ func (a *API) admission(c *gin.Context) (admission, error) {
 	if !ours(c.Request) {
 		return nil, errForeign
 	}
-	return func(ctx context.Context) (store.Key, error) { return a.engine.Keys.CheckSession(ctx, token) }, nil
+	return func(ctx context.Context) (store.Key, error) { return a.engine.Keys.CheckSession(ctx, from, token) }, nil
 }
 
 // legible lets a request pass whose address and Idempotency-Key are text: UTF-8 without U+0000. Nothing
@@ -127,7 +139,7 @@ func (a *API) signIn(c *gin.Context) {
 		a.refuse(c, err)
 		return
 	}
-	key, err := a.engine.Keys.Check(c.Request.Context(), strings.TrimSpace(login.Key))
+	key, err := a.engine.Keys.Check(c.Request.Context(), addressOf(c), strings.TrimSpace(login.Key))
 	if err != nil {
 		a.refuse(c, err)
 		return

@@ -62,9 +62,6 @@ func (a *API) strayFilter(c *gin.Context) (f store.StrayFilter, faults fault.Fau
 				faults.Add(name, fmt.Sprintf("%q is not the id of a message", value), "a whole id")
 			}
 			f.Message = id
-		case "cursor", "limit":
-		default:
-			faults.Add(name, "there is no such filter", "fate, gateway, gateway_ref, number, reason, message, cursor, limit")
 		}
 	}
 	return f, faults

@@ -43,11 +43,7 @@ func wireTemplate(record store.Template) client.Template {
 }
 
 func (a *API) templates(c *gin.Context) {
-	l := client.List[client.Template]{Items: []client.Template{}}
-	for _, t := range a.engine.Roster.Book().Templates() {
-		l.Items = append(l.Items, wireTemplate(t))
-	}
-	c.JSON(http.StatusOK, l)
+	answerAll(c, a.engine.Roster.Book().Templates(), wireTemplate)
 }
 
 func (a *API) template(c *gin.Context) {

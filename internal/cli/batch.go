@@ -373,7 +373,7 @@ func (l *launchFlags) add(f *pflag.FlagSet) {
 	f.Uint64Var(&l.Seed, "seed", 0, "by which scouts are chosen")
 	f.StringVar(&l.starts, "starts", "", "when it starts: 18:00, 2026-11-29 18:00 or 2026-11-29T18:00:00Z")
 	f.StringVar(&l.until, "until", "", "when what is left expires")
-	f.BoolVar(&l.Again, "again", false, "also if the same list and text have gone already")
+	f.BoolVar(&l.Again, "again", false, "also if most of these people got the same text within a day")
 }
 
 // read reads what was given as words.
@@ -412,7 +412,8 @@ func (a *app) batchLaunch() *cobra.Command {
 		Short: "Send to everyone on a list, as it was rehearsed",
 		Long: "Launches a batch that was rehearsed, or rehearses a list and launches it. On a terminal\n" +
 			"it asks before, unless --yes is given; elsewhere --yes is needed for a list that nobody has\n" +
-			"looked at. The same list and text within a day are taken for a mistake, unless --again is given.\n\n" +
+			"looked at. If at least half of the people got the same text within a day, or will get it, the launch is\n" +
+			"refused and says how many; --again sends it all the same.\n\n" +
 			"With --scouts some rows, chosen at random, go first; the rest is held until: pigeon batch release\n\n" + exitHelp,
 		Example: `  pigeon batch launch 01a3 --scouts 50
   pigeon batch launch 01a3 --pace 500/s --starts 18:00 --until 21:00

@@ -393,9 +393,9 @@ func (a *app) passcodeLimits() *cobra.Command {
 		Use:   "limits",
 		Short: "How many passcodes are sent at most; set it with --set",
 		Long: "Lists the limits that hold. --set number/hour=5 sets one, none lets none hold, usual takes it back;\n" +
-			"what it can be by: number, address (of the end user), network, range (numbers that differ in their\n" +
-			"last three digits), stretch (in their last five), purpose, country and key, each a minute, an hour\n" +
-			"or a day. No window, wherever it begins, holds more.",
+			"what it can be by: number, address (of the end user), network, site (of IPv6, the /48), range (numbers\n" +
+			"that differ in their last three digits), stretch (in their last five), purpose, country and key, each\n" +
+			"a minute, an hour or a day. No window, wherever it begins, holds more.",
 		Example: "  pigeon passcode limits\n  pigeon passcode limits --set number/hour=3 --set country/day=none\n" +
 			"  pigeon passcode limits --usual",
 		Args: cobra.NoArgs,
@@ -494,7 +494,7 @@ func (a *app) blockAdd() *cobra.Command {
 	var n client.NewPasscodeBlock
 	cmd := &cobra.Command{
 		Use:   "add WHAT VALUE",
-		Short: "Block a number, a range, a stretch, a country, an address or a network",
+		Short: "Block a number, a range, a stretch, a country, an address, a network or a site",
 		Example: "  pigeon passcode block add number +447700900123 --for 24h --why \"it asks again and again\"\n" +
 			"  pigeon passcode block add range +447700900123      # and all that differ in their last three digits\n" +
 			"  pigeon passcode block add network 192.0.2.7",

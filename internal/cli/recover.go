@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmpigeon.example/client"
+	"calmpigeon.example/internal/core/span"
 )
 
 func (a *app) recover() *cobra.Command {
@@ -189,7 +190,7 @@ func (a *app) recoverDecide() *cobra.Command {
 		RunE: a.speaking(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			d.Choice = args[0]
 			if older != "" {
-				age, err := time.ParseDuration(older)
+				age, err := span.Parse(older)
 				if err != nil || age < 0 {
 					return usagef("--older %q: expected a span such as 30m or 2h", older)
 				}

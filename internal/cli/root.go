@@ -323,7 +323,11 @@ func (a *app) speaking(run func(cmd *cobra.Command, c *client.Client, args []str
 		if key == "" {
 			return usagef("no API key: set PIGEON_KEY, or give --key. The first key is shown when the service starts for the first time")
 		}
-		return run(cmd, client.New(a.config.GetString("url"), key).Careful(), args)
+		address := a.config.GetString("url")
+		if !strings.Contains(address, "://") {
+			return usagef("--url %q has no scheme: expected an address such as http://%s", address, address)
+		}
+		return run(cmd, client.New(address, key).Careful(), args)
 	}
 }
 
@@ -331,7 +335,15 @@ func (a *app) speaking(run func(cmd *cobra.Command, c *client.Client, args []str
 func group(use, short string, commands ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, RunE: func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			return usagef("unknown command %q for %q", args[0], cmd.CommandPath())
+			meant := ""
+			cmd.SuggestionsMinimumDistance = 2
+			for _, other := range cmd.SuggestionsFor(args[0]) {
+				meant += "\n\t" + other
+			}
+			if meant != "" {
+				meant = "\n\nDid you mean this?" + meant + "\n"
+			}
+			return usagef("unknown command %q for %q%s", args[0], cmd.CommandPath(), meant)
 		}
 		return cmd.Help()
 	}}

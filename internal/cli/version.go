@@ -3,9 +3,10 @@ package cli
 import (
 	"fmt"
 	"runtime"
-	"runtime/debug"
 
 	"github.com/spf13/cobra"
+
+	"calmpigeon.example/internal/buildinfo"
 )
 
 func version() *cobra.Command {
@@ -14,31 +15,7 @@ func version() *cobra.Command {
 		Short: "Say which version this is",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			revision, at, changed := "unknown", "", ""
-			if info, ok := debug.ReadBuildInfo(); ok {
-				for _, s := range info.Settings {
-					switch s.Key {
-					case "vcs.revision":
-						revision = s.Value[:min(len(s.Value), 12)]
-					case "vcs.time":
-						at = " of " + s.Value
-					case "vcs.modified":
-						if s.Value == "true" {
-							changed = ", changed since"
-						}
-					}
-				}
-			}
-			fmt.Fprintf(
-				cmd.OutOrStdout(),
-				"Calm Pigeon %s%s%s, %s %s/%s\n",
-				revision,
-				at,
-				changed,
-				runtime.Version(),
-				runtime.GOOS,
-				runtime.GOARCH,
-			)
+			fmt.Fprintf(cmd.OutOrStdout(), "Calm Pigeon %s, %s %s/%s\n", buildinfo.Version(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
 			return nil
 		},
 	}

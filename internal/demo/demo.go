@@ -42,21 +42,27 @@ type gatewaySpans struct{ timeout, askAfter, giveUp client.Span }
 // Run keeps everything up until ctx ends.
 func Run(ctx context.Context, o Options) error {
 	started := time.Now()
+	fmt.Fprintln(o.Out, "Starting the practice fleet, the database and the service …")
 	return together(ctx, o, func(ctx context.Context, at places) error {
 		c, key, err := signIn(ctx, o, at)
 		if err != nil {
 			return err
 		}
+		fmt.Fprintln(o.Out, "Loading gateways, senders, templates and prices …")
 		if err := load(ctx, c, at, gatewaySpans{timeout: "5s", askAfter: "3s", giveUp: "2m"}); err != nil {
 			return fmt.Errorf("loading the demo data: %w", err)
 		}
 		played, err := isPlayed(ctx, c)
 		if err == nil && !played {
+			fmt.Fprintln(o.Out, "Writing what happened in the last weeks …")
 			_, err = writeHistory(ctx, at.engine, at.engine.Now())
 			at.engine.Arrivals.Forget() // whoever asked meanwhile was told of a part of it
 		}
 		if err != nil {
 			return fmt.Errorf("writing the past: %w", err)
+		}
+		if !played {
+			fmt.Fprintln(o.Out, "Playing the scenario: crossings move, passengers sign in, a storm comes …")
 		}
 		fresh, err := play(ctx, c, at)
 		if err != nil {

@@ -154,10 +154,10 @@ func New(ctx context.Context, s *store.Store, config Config, log *slog.Logger) (
 	}
 	needs.Fetcher = fetcher
 	asking := chase.New(k, c, carrier, sending.Keeps, sending.LeaveQuery)
-	using := &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader}
+	using := &keys.Keys{Store: s, Now: k.Now, Random: rand.Reader, Log: log}
 	recovering := &recovery.Recovery{Kit: k, Course: c, Batches: sheets, Chase: asking, Forget: func(ctx context.Context) error {
 		using.Forget()
-		return errors.Join(s.EnsurePartitions(ctx, k.Now()), gateways.Reload(ctx))
+		return errors.Join(s.EnsurePartitions(ctx, k.Now()), gateways.Renew(ctx))
 	}}
 	if err := recovering.Enter(ctx); err != nil {
 		return nil, err
@@ -393,6 +393,9 @@ func (e *Engine) tidy(ctx context.Context) error {
 			return fmt.Errorf("forgetting statements: %w", err)
 		}
 	}
+	if err := e.Store.ForgetRemovedStrays(ctx, now.Add(-strayEnd)); err != nil {
+		return err
+	}
 	if err := e.Strays.Clocks.Tidy(ctx, now); err != nil {
 		return fmt.Errorf("forgetting how clocks went: %w", err)
 	}
@@ -401,6 +404,9 @@ func (e *Engine) tidy(ctx context.Context) error {
 		forgotten = now.Add(-keep)
 	}
 	if err := e.Passcodes.Tidy(ctx, now, forgotten); err != nil {
+		return err
+	}
+	if err := e.Store.DropReach(ctx, now.Add(-batches.ReachKept)); err != nil {
 		return err
 	}
 	if err := e.Store.DropStaged(ctx, now.Add(-24*time.Hour)); err != nil {

@@ -42,7 +42,7 @@ func TestWhatIsRevokedElsewhereIsHeard(t *testing.T) {
 	if err := e.look(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.Keys.Check(ctx, key); err != nil {
+	if _, err := e.Keys.Check(ctx, "", key); err != nil {
 		t.Fatal(err)
 	}
 	if err := elsewhere.Revoke(ctx, record.ID); err != nil {
@@ -51,7 +51,7 @@ func TestWhatIsRevokedElsewhereIsHeard(t *testing.T) {
 	if err := errors.Join(e.Roster.Reload(ctx), e.look(ctx)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.Keys.Check(ctx, key); !errors.Is(err, keys.ErrRefused) {
+	if _, err := e.Keys.Check(ctx, "", key); !errors.Is(err, keys.ErrRefused) {
 		t.Errorf("it still works: %v", err)
 	}
 }

@@ -22,10 +22,9 @@ import (
 	"syscall"
 	"time"
 
-	"golang.org/x/net/netutil"
-
 	"calmpigeon.example/console"
 	"calmpigeon.example/internal/api"
+	"calmpigeon.example/internal/buildinfo"
 	"calmpigeon.example/internal/core/phone"
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/engine"
@@ -91,12 +90,23 @@ func DefaultData() string {
 	return filepath.Join(home, ".local", "share", "calm-pigeon")
 }
 
+// memoryUsual is up to how much memory, in octets, garbage may pile up. Beyond it, it is collected more often; what is in
+// use may be more.
+const memoryUsual = 400 << 20
+
 // Run runs the service until ctx ends and everything in flight is recorded.
 // ready is called with the service's address once requests are answered.
 func Run(ctx context.Context, o Options, ready func(url string)) error {
 	if os.Getenv("GOGC") == "" {
 		// The heap is small and full of what lives for milliseconds.
 		debug.SetGCPercent(400)
+	}
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryUsual)
+	}
+	o.Log.Info("starting", "version", buildinfo.Version(), "listen", o.Listen, "data", o.Data)
+	if err := free(o.Listen); err != nil {
+		return err
 	}
 	unlock, err := lockFolder(o.Data)
 	if err != nil {
@@ -113,6 +123,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 	}
 	url := o.DatabaseURL
 	if url == "" {
+		o.Log.Info("starting a PostgreSQL of its own")
 		server, err := postgres.Start(ctx, o.Data, postgres.Options{})
 		if err != nil {
 			return err
@@ -127,7 +138,7 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 		defer keeping.Wait()
 		defer let()
 	}
-	if err := migrate(ctx, url, o.CheckSchema); err != nil {
+	if err := migrate(ctx, url, o.CheckSchema, o.Log); err != nil {
 		return err
 	}
 	db, err := store.OpenMigrated(ctx, url, clock(o)())
@@ -213,8 +224,8 @@ func Run(ctx context.Context, o Options, ready func(url string)) error {
 }
 
 // migrate brings the schema up to date, or checks that it is.
-func migrate(ctx context.Context, url string, check bool) error {
-	from, to, err := store.MigrateTo(ctx, url, check)
+func migrate(ctx context.Context, url string, check bool, log *slog.Logger) error {
+	from, to, err := store.MigrateTo(ctx, url, true)
 	switch {
 	case err != nil:
 		return err
@@ -227,7 +238,21 @@ func migrate(ctx context.Context, url string, check bool) error {
 			to,
 		)
 	}
-	return nil
+	if from == to {
+		return nil
+	}
+	log.Info("migrating the database", "from", from, "to", to)
+	_, _, err = store.MigrateTo(ctx, url, false)
+	return err
+}
+
+// free checks that an address can be listened on: otherwise a database would be set up for nothing.
+func free(address string) error {
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("listening on %s: %w. Is another instance running? Give this one another port with --listen", address, err)
+	}
+	return listener.Close()
 }
 
 // Migrate brings the schema of a database up to date, and returns the version that it had, and
@@ -260,13 +285,17 @@ func policy(o Options) intake.Policy {
 // then the engine: nothing is accepted that nobody would record.
 func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Options, ready func()) error {
 	closing := make(chan struct{})
+	divided := connectionLimitsOf(connectionsMost())
+	limited := newLimitedListener(listener, divided, o.Log)
 	server := &http.Server{
-		Handler:           api.New(e, console.Files(), o.PhoneURL, closing, o.Log),
+		Handler:           api.New(e, console.Files(), o.PhoneURL, api.Shares{Requests: divided.key, Streams: divided.streams}, closing, o.Log),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       15 * time.Second, // those that are read whole may take longer afterwards
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
+		ConnState:         limited.state,
+		ConnContext:       limited.context,
 	}
 	if o.ProfileAt != "" {
 		profiles := &http.Server{Addr: o.ProfileAt, Handler: http.HandlerFunc(profile), ReadHeaderTimeout: 10 * time.Second}
@@ -284,7 +313,7 @@ func serve(ctx context.Context, e *engine.Engine, listener net.Listener, o Optio
 	over, cut := context.WithCancel(context.Background())
 	defer cut()
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(netutil.LimitListener(listener, connectionsMost())) }()
+	go func() { failed <- server.Serve(limited) }()
 	ready()
 
 	var err error

@@ -286,11 +286,3 @@ func (s *Store) PutChecks(ctx context.Context, id, keeper uuid.UUID, checked int
 	}
 	return err
 }
-
-// SameBatch is a batch of the same content that was launched since a moment, if there is one
-// other than this.
-func (s *Store) SameBatch(ctx context.Context, id uuid.UUID, content []byte, since time.Time) (Batch, error) {
-	var b Batch
-	err := s.gorm(ctx).Where("content = ? AND launched_at > ? AND id <> ?", content, since, id).Order("launched_at DESC").First(&b).Error
-	return b, found(err)
-}

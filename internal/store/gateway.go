@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 )
 
 // Gateway is a gateway: a dialect, an address, secrets and limits.
@@ -50,14 +49,18 @@ func (g Gateway) whole() Gateway {
 // AddGateway stores a new gateway.
 func (s *Store) AddGateway(ctx context.Context, g Gateway) error {
 	g = g.whole()
-	return s.setting(ctx, "gateway", g.Name, func(s *Store) error { return create(s.gorm(ctx), &g, "gateway "+g.Name) })
+	return s.setting(ctx, "gateway", g.Name, func(s *Store) error {
+		return s.within(ctx, roomForGateways, func() error {
+			return s.within(ctx, roomForRemovedToo, func() error { return create(s.gorm(ctx), &g, "gateway "+g.Name) })
+		})
+	})
 }
 
-// Gateways lists all gateways, the oldest first, also those that were removed:
-// receipts for what they carried may still come.
-func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
+// Gateways lists the gateways that were added or changed after a count ([SettingsCount]; [FromTheStart]: all), the
+// oldest first, also those that were removed: receipts for what they carried may still come.
+func (s *Store) Gateways(ctx context.Context, after int64) ([]Gateway, error) {
 	var gateways []Gateway
-	err := s.gorm(ctx).Order("id").Find(&gateways).Error
+	err := s.gorm(ctx).Where("as_of > ?", after).Order("id").Find(&gateways).Error
 	return gateways, err
 }
 
@@ -67,22 +70,13 @@ func (s *Store) ChangeGateway(ctx context.Context, g Gateway) error {
 	g.Version++
 	g = g.whole()
 	return s.setting(ctx, "gateway", g.Name, func(s *Store) error {
-		result := s.gorm(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
-			Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)
-		if result.Error == nil && result.RowsAffected == 0 {
-			return ErrChanged
-		}
-		return result.Error
+		return s.within(ctx, roomForRemovedToo, func() error {
+			result := s.gorm(ctx).Model(&Gateway{}).Select("*").Omit("id", "name", "created_at").
+				Where("id = ? AND version = ? AND removed_at IS NULL", g.ID, g.Version-1).Updates(&g)
+			if result.Error == nil && result.RowsAffected == 0 {
+				return ErrChanged
+			}
+			return result.Error
+		})
 	})
-}
-
-// SettingsChanges counts the changes of what was set: gateways and how they are,
-// senders, rules, templates, routes and prices.
-func (s *Store) SettingsChanges(ctx context.Context) (int64, error) {
-	n, err := query(ctx, s.hot(), func(rows pgx.Rows) (n int64, err error) { err = rows.Scan(&n); return n, err },
-		"SELECT n FROM settings_changes")
-	if err != nil || len(n) == 0 {
-		return 0, err
-	}
-	return n[0], nil
 }

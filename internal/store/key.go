@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/google/uuid"
@@ -26,12 +27,34 @@ type Key struct {
 	Practice  bool       // it may see the codes of passcodes
 	// PasscodeCountries are those to which it may send passcodes (ISO 3166-1); none: all.
 	PasscodeCountries []string `gorm:"serializer:json"`
+	// MadeBy is the key that made it; nil: it was made in the database itself, or before this was kept.
+	MadeBy *uuid.UUID
 }
 
 // AddKey stores a new key.
 func (s *Store) AddKey(ctx context.Context, k Key) error {
 	k.PasscodeCountries = append([]string{}, k.PasscodeCountries...)
-	return s.setting(ctx, "key", k.Name, func(s *Store) error { return create(s.gorm(ctx), &k, "key "+k.Name) })
+	return s.setting(ctx, "key", k.Name, func(s *Store) error {
+		return s.within(ctx, roomForKeys, func() error {
+			return s.within(ctx, roomForRevokedKeys, func() error { return create(s.gorm(ctx), &k, "key "+k.Name) })
+		})
+	})
+}
+
+// Makers lists a key, the key that made it, the key that made that one, and so on.
+func (s *Store) Makers(ctx context.Context, id uuid.UUID) ([]Key, error) {
+	var keys []Key
+	err := s.gorm(ctx).Raw(`WITH RECURSIVE up AS (
+			SELECT k.*, 0 AS step FROM keys k WHERE id = ?
+			UNION ALL SELECT k.*, up.step + 1 FROM up JOIN keys k ON k.id = up.made_by)
+		SELECT * FROM up ORDER BY step`, id).Scan(&keys).Error
+	if err == nil && len(keys) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return nil, fmt.Errorf("looking for the makers of a key: %w", err)
+	}
+	return keys, nil
 }
 
 // Keys lists all keys, the oldest first.

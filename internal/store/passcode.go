@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -391,20 +392,17 @@ func (s *Store) PasscodeBlocks(ctx context.Context, standing bool, now time.Time
 	return all, db.Find(&all).Error
 }
 
-// StandingMost is how many blocks of passcodes may stand at the same time, and how many alarms: every
-// instance holds all of them in memory, so that none is passed over.
-const StandingMost = 50_000
-
-// ErrFull is returned where as many stand as may.
-var ErrFull = fmt.Errorf("%d stand already, which is as many as may", StandingMost)
-
-// StandingBlocks lists all blocks that stood when the last one was made: all that stand now are among them.
-func (s *Store) StandingBlocks(ctx context.Context) (all []PasscodeBlock, err error) {
-	return all, s.gorm(ctx).Where("lifted_at IS NULL AND (until_at IS NULL OR until_at > (SELECT max(since) FROM passcode_blocks))").
-		Find(&all).Error
+// StandingBlocks lists the blocks that stood when the last one was made: all that stand now are among them. After a
+// count ([SettingsCount]) it lists those that were made or changed since, whether they stand or not.
+func (s *Store) StandingBlocks(ctx context.Context, after int64) (all []PasscodeBlock, err error) {
+	db := s.gorm(ctx).Where("as_of > ?", after)
+	if after == FromTheStart {
+		db = db.Where("lifted_at IS NULL AND (until_at IS NULL OR until_at > (SELECT max(since) FROM passcode_blocks))")
+	}
+	return all, db.Find(&all).Error
 }
 
-// AddPasscodeBlock keeps a block. It returns [ErrFull] where too many stand.
+// AddPasscodeBlock keeps a block. It returns a [FullError] where too many stand.
 func (s *Store) AddPasscodeBlock(ctx context.Context, b PasscodeBlock) error {
 	return s.setting(ctx, "passcode_block", "", func(s *Store) error {
 		var standing int64
@@ -414,7 +412,7 @@ func (s *Store) AddPasscodeBlock(ctx context.Context, b PasscodeBlock) error {
 			return fmt.Errorf("counting blocks of passcodes: %w", err)
 		}
 		if standing >= StandingMost {
-			return ErrFull
+			return &FullError{"blocks that stand", strconv.Itoa(StandingMost), "Lift some, or block a range or a network in their place."}
 		}
 		return s.gorm(ctx).Create(&b).Error
 	})

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
@@ -94,12 +95,14 @@ func (s *Store) PasscodeAlarms(ctx context.Context, standing bool, now time.Time
 	return all, db.Find(&all).Error
 }
 
-// StandingAlarms lists the alarms that stood when the last one was raised, which is all that stand now, the newest first,
-// without what they rest on.
-func (s *Store) StandingAlarms(ctx context.Context) (all []PasscodeAlarm, err error) {
-	return all, s.gorm(ctx).Select("id", "rule", "by_what", "value", "act", "raised_at", "until_at").
-		Where("lifted_at IS NULL AND until_at > (SELECT max(raised_at) FROM passcode_alarms)").
-		Order("id DESC").Find(&all).Error
+// StandingAlarms lists the alarms that stood when the last one was raised, without what they rest on: all that stand now
+// are among them. After a count ([SettingsCount]) it lists those that were raised or changed since, whether they stand or not.
+func (s *Store) StandingAlarms(ctx context.Context, after int64) (all []PasscodeAlarm, err error) {
+	db := s.gorm(ctx).Select("id", "rule", "by_what", "value", "act", "raised_at", "until_at", "lifted_at").Where("as_of > ?", after)
+	if after == FromTheStart {
+		db = db.Where("lifted_at IS NULL AND until_at > (SELECT max(raised_at) FROM passcode_alarms)")
+	}
+	return all, db.Find(&all).Error
 }
 
 // HonestRate is what was lifted as a false alarm: how many numbers an hour there were.
@@ -117,7 +120,7 @@ func (s *Store) HonestRates(ctx context.Context) (all []HonestRate, err error) {
 }
 
 // RaisePasscodeAlarm raises an alarm, unless one of the same rule and subject stands, or the rule was turned off. It
-// stands the longer the more there were of late. It reports whether it was raised, and returns [ErrFull] where too many stand.
+// stands the longer the more there were of late. It reports whether it was raised, and returns a [FullError] where too many stand.
 func (s *Store) RaisePasscodeAlarm(ctx context.Context, a PasscodeAlarm) (raised bool, err error) {
 	err = s.setting(ctx, "passcode_alarm", "", func(s *Store) error {
 		var before []PasscodeAlarm
@@ -140,7 +143,7 @@ func (s *Store) RaisePasscodeAlarm(ctx context.Context, a PasscodeAlarm) (raised
 			return fmt.Errorf("counting alarms: %w", err)
 		}
 		if standing >= StandingMost {
-			return ErrFull
+			return &FullError{"alarms that stand", strconv.Itoa(StandingMost), "Lift some."}
 		}
 		a.UntilAt = a.RaisedAt.Add(fraud.Stands(len(before)))
 		raised = true

@@ -98,7 +98,7 @@ func (s *Store) PutReceiver(ctx context.Context, r Receiver) error {
 			WHERE id = $1 AND version = $17 - 1 AND removed_at IS NULL RETURNING id`
 		wrong = ErrChanged
 	}
-	return s.setting(ctx, "receiver", r.Name, func(s *Store) error {
+	put := func(s *Store) error {
 		written, err := query(ctx, s.hot(), scanID, sql, args...)
 		if err != nil {
 			return fmt.Errorf("keeping receiver %s: %w", r.Name, err)
@@ -113,6 +113,13 @@ func (s *Store) PutReceiver(ctx context.Context, r Receiver) error {
 		b.Queue("DELETE FROM to_tell WHERE receiver_id = $1", r.ID)
 		b.Queue("DELETE FROM receiver_health WHERE receiver_id = $1", r.ID)
 		return s.send(ctx, &b)
+	}
+	space := roomForReceivers
+	if r.Follows() {
+		space = roomForFollowers
+	}
+	return s.setting(ctx, "receiver", r.Name, func(s *Store) error {
+		return s.within(ctx, space, func() error { return put(s) })
 	})
 }
 

@@ -36,7 +36,7 @@ type Sender struct {
 // be. What it is to be the default for it becomes in the place of any other.
 // The very first sender is the default for everything.
 func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (Sender, error) {
-	err := s.setting(ctx, "sender", record.ID, func(s *Store) error {
+	put := func(s *Store) error {
 		var n int64
 		if err := s.gorm(ctx).Model(&Sender{}).Count(&n).Error; err != nil {
 			return err
@@ -64,6 +64,9 @@ func (s *Store) PutSender(ctx context.Context, record Sender, mayChange bool) (S
 			}
 		}
 		return nil
+	}
+	err := s.setting(ctx, "sender", record.ID, func(s *Store) error {
+		return s.within(ctx, roomForSenders, func() error { return put(s) })
 	})
 	return record, err
 }
@@ -201,19 +204,27 @@ type Template struct {
 // be changed.
 func (s *Store) PutTemplate(ctx context.Context, t Template, mayChange bool) error {
 	return s.setting(ctx, "template", t.Name, func(s *Store) error {
-		if !mayChange {
-			return create(s.gorm(ctx), &t, "template "+t.Name)
-		}
-		return s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
-			DoUpdates: clause.AssignmentColumns([]string{"template", "changed_at"})}).Create(&t).Error
+		return s.within(ctx, roomForTemplates, func() error {
+			if !mayChange {
+				return create(s.gorm(ctx), &t, "template "+t.Name)
+			}
+			return s.gorm(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
+				DoUpdates: clause.AssignmentColumns([]string{"template", "changed_at"})}).Create(&t).Error
+		})
 	})
 }
 
-// Templates lists all templates, in order of their names.
-func (s *Store) Templates(ctx context.Context) ([]Template, error) {
+// Templates lists the templates that were added or changed after a count ([SettingsCount]; [FromTheStart]: all), in order
+// of their names.
+func (s *Store) Templates(ctx context.Context, after int64) ([]Template, error) {
 	var templates []Template
-	err := s.gorm(ctx).Order("name").Find(&templates).Error
+	err := s.gorm(ctx).Where("as_of > ?", after).Order("name").Find(&templates).Error
 	return templates, err
+}
+
+// TemplateNames lists the names of all templates.
+func (s *Store) TemplateNames(ctx context.Context) (names []string, err error) {
+	return names, s.gorm(ctx).Model(&Template{}).Pluck("name", &names).Error
 }
 
 // RemoveTemplate forgets a template. Messages that were made of it keep their
@@ -254,7 +265,7 @@ func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.E
 	for _, r := range records {
 		fmt.Fprintln(digest, r)
 	}
-	return s.setting(ctx, "prices", list.Gateway, func(s *Store) error {
+	put := func(s *Store) error {
 		err := s.gorm(ctx).
 			Exec("INSERT INTO price_lists (gateway_id, changed_at, changed_by, entries, digest) VALUES (?, ?, ?, ?, ?) "+
 				"ON CONFLICT (gateway_id) DO UPDATE SET changed_at = excluded.changed_at, changed_by = excluded.changed_by, "+
@@ -271,6 +282,9 @@ func (s *Store) PutPrices(ctx context.Context, list PriceList, entries []price.E
 			return nil
 		}
 		return s.gorm(ctx).Table("prices").CreateInBatches(&records, 500).Error
+	}
+	return s.setting(ctx, "prices", list.Gateway, func(s *Store) error {
+		return s.within(ctx, roomForPrices, func() error { return put(s) })
 	})
 }
 

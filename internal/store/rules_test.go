@@ -97,7 +97,7 @@ func TestRulesTemplatesAndPricesAreReplaced(t *testing.T) {
 	if err := s.PutTemplate(t.Context(), record, true); err != nil {
 		t.Error(err)
 	}
-	if all, err := s.Templates(t.Context()); err != nil || len(all) != 1 || all[0].Template.Check() != nil ||
+	if all, err := s.Templates(t.Context(), FromTheStart); err != nil || len(all) != 1 || all[0].Template.Check() != nil ||
 		all[0].Template.Fields["x"].Most != 3 {
 		t.Errorf("%+v, %v", all, err)
 	}

@@ -74,7 +74,7 @@ func (s *Store) Probe(ctx context.Context, sealer *Sealer) error {
 		return fmt.Errorf("looking for what was sealed: %w", err)
 	}
 	if probe.Sealed == nil { // of the time before there was one
-		gateways, err := s.Gateways(ctx)
+		gateways, err := s.Gateways(ctx, FromTheStart)
 		if err != nil {
 			return err
 		}

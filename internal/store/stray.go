@@ -107,6 +107,62 @@ func (s *Store) AddStrays(ctx context.Context, strays []Stray) error {
 	return nil
 }
 
+// StraysMost is how many strays of one gateway may wait. Anybody who knows the address of its receipts can make more.
+const StraysMost = 50_000
+
+// trimMost is how many strays are removed in one transaction.
+const trimMost = 5000
+
+// TrimStrays removes strays of a gateway that wait, the oldest first, while there are more than [StraysMost], and counts
+// what it removed. It reports whether there may be more to remove. The callbacks that they came from are kept.
+func (s *Store) TrimStrays(ctx context.Context, gateway uuid.UUID, now time.Time) (more bool, err error) {
+	var removed []uuid.UUID
+	err = s.Transact(ctx, func(s *Store) error {
+		removed, err = query(ctx, s.hot(), scanID, `DELETE FROM strays WHERE id IN (
+			SELECT id FROM strays WHERE gateway_id = $1 AND fate = '' AND id <= (
+				SELECT id FROM strays WHERE gateway_id = $1 AND fate = '' ORDER BY id DESC OFFSET $2 LIMIT 1)
+			ORDER BY id LIMIT $3 FOR UPDATE SKIP LOCKED) RETURNING id`, gateway, StraysMost, trimMost)
+		if err != nil || len(removed) == 0 {
+			return err
+		}
+		var b pgx.Batch
+		b.Queue(`INSERT INTO strays_removed AS r (gateway_id, n, since, last_at) VALUES ($1, $2, $3, $3)
+			ON CONFLICT (gateway_id) DO UPDATE SET n = r.n + excluded.n, last_at = excluded.last_at`, gateway, len(removed), now)
+		return s.send(ctx, &b)
+	})
+	if err != nil {
+		return false, fmt.Errorf("removing the oldest strays: %w", err)
+	}
+	return len(removed) == trimMost, nil
+}
+
+// RemovedStrays is how many strays of a gateway were removed because too many waited.
+type RemovedStrays struct {
+	GatewayID     uuid.UUID
+	N             int64
+	Since, LastAt time.Time
+}
+
+// RemovedStrays lists the gateways of which strays were removed after a moment.
+func (s *Store) RemovedStrays(ctx context.Context, after time.Time) ([]RemovedStrays, error) {
+	all, err := query(ctx, s.reading(), func(rows pgx.Rows) (r RemovedStrays, err error) {
+		err = rows.Scan(&r.GatewayID, &r.N, &r.Since, &r.LastAt)
+		return r, err
+	}, "SELECT gateway_id, n, since, last_at FROM strays_removed WHERE last_at > $1 ORDER BY gateway_id", after)
+	if err != nil {
+		return nil, fmt.Errorf("counting strays that were removed: %w", err)
+	}
+	return all, nil
+}
+
+// ForgetRemovedStrays forgets the counts of gateways of which none was removed after a moment.
+func (s *Store) ForgetRemovedStrays(ctx context.Context, before time.Time) error {
+	if err := s.gorm(ctx).Exec("DELETE FROM strays_removed WHERE last_at < ?", before).Error; err != nil {
+		return fmt.Errorf("forgetting strays that were removed: %w", err)
+	}
+	return nil
+}
+
 // TakeStrays locks strays whose message is to be looked for. Call it within
 // [Store.Transact].
 func (s *Store) TakeStrays(ctx context.Context, now time.Time, most int) ([]Stray, error) {
@@ -265,6 +321,16 @@ func (s *Store) TakeAsked(ctx context.Context, gateway uuid.UUID, now time.Time,
 		return nil, fmt.Errorf("taking strays to ask about: %w", err)
 	}
 	return strays, nil
+}
+
+// AskLater sets when a gateway is asked about strays that were taken to be asked about and were not.
+func (s *Store) AskLater(ctx context.Context, strays []Stray, at time.Time) error {
+	err := s.gorm(ctx).Exec("UPDATE strays SET ask_at = ? WHERE id = ANY(?::uuid[]) AND ask_at IS NOT NULL", at,
+		list(ids(strays, func(t *Stray) uuid.UUID { return t.ID }))).Error
+	if err != nil {
+		return fmt.Errorf("asking about strays later: %w", err)
+	}
+	return nil
 }
 
 // AnsweredStrays writes what a gateway, asked, told of strays, and when it is asked again.

@@ -12,6 +12,7 @@ const things: Record<PasscodeLimit["by"], string> = {
   number: "a number",
   address: "an address",
   network: "a network",
+  site: "a site (IPv6 /48)",
   range: "a range of 1,000 numbers",
   stretch: "a stretch of 100,000 numbers",
   purpose: "a purpose",
@@ -197,7 +198,7 @@ export function Blocks() {
             setForm({ ...form, what: e.target.value });
           }}
         >
-          {["number", "range", "stretch", "country", "address", "network"].map((w) => (
+          {["number", "range", "stretch", "country", "address", "network", "site"].map((w) => (
             <option key={w}>{w}</option>
           ))}
         </Form.Select>

@@ -118,7 +118,9 @@ type Launch struct {
 
 	KeyID     string `json:"key_id,omitempty"`     // of the key that launched it
 	KeyBudget Sums   `json:"key_budget,omitempty"` // what may be spent a day on batches of that key
-	Budget    Sums   `json:"budget,omitempty"`     // what may be spent on it; none: any amount
+	// MakerBudgets are the same of the keys that made that key, the first of them first. They hold too.
+	MakerBudgets []KeyBudget `json:"maker_budgets,omitempty"`
+	Budget       Sums        `json:"budget,omitempty"` // what may be spent on it; none: any amount
 	// Approval is why a second person has to let it go; empty if none has to, or one did.
 	Approval string `json:"approval,omitempty"`
 	Stopped  Stop   `json:"stopped,omitempty"` // what stopped it, while it is held
@@ -126,6 +128,12 @@ type Launch struct {
 	StoppedOn time.Time `json:"stopped_on,omitzero"`
 	// Hours are the hours of rows, see [Check.Hours], that are let out by themselves.
 	Hours []string `json:"hours,omitempty"`
+}
+
+// KeyBudget is what may be spent a day on the batches of a key and of the keys that it made.
+type KeyBudget struct {
+	KeyID  string `json:"key_id"`
+	Budget Sums   `json:"budget"`
 }
 
 // HoursOf are the hours by which a row is let out: its own, or none, if there are too many.

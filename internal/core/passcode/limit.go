@@ -22,6 +22,7 @@ const (
 	Number  By = "number"
 	Address By = "address" // of the end user
 	Network By = "network" // of that address: its first 24 bits, of IPv6 56
+	Site    By = "site"    // of that address, if it is one of IPv6: its first 48 bits (RFC 6177)
 	Key     By = "key"
 	Purpose By = "purpose"
 	Country By = "country"
@@ -30,7 +31,7 @@ const (
 )
 
 // Bys are all of them, the narrowest first.
-var Bys = []By{Number, Address, Network, Range, Stretch, Purpose, Country, Key}
+var Bys = []By{Number, Address, Network, Site, Range, Stretch, Purpose, Country, Key}
 
 // Window is in what time they are counted: in every minute, hour or day, wherever it begins.
 type Window int
@@ -94,6 +95,7 @@ var Usual = []Limit{
 	{Number, Hour, 5}, {Number, Day, 10},
 	{Address, Minute, 5}, {Address, Hour, 20}, {Address, Day, 60},
 	{Network, Hour, 200},
+	{Site, Hour, 600},
 	{Range, Hour, 30},
 }
 
@@ -133,6 +135,18 @@ func NetworkOf(a netip.Addr) netip.Prefix {
 		bits = 24
 	}
 	p, err := a.WithZone("").Prefix(bits)
+	if err != nil {
+		return netip.Prefix{}
+	}
+	return p
+}
+
+// SiteOf is the site that an address of IPv6 is in; the zero prefix for one of IPv4.
+func SiteOf(a netip.Addr) netip.Prefix {
+	if a = a.Unmap(); a.Is4() {
+		return netip.Prefix{}
+	}
+	p, err := a.WithZone("").Prefix(48)
 	if err != nil {
 		return netip.Prefix{}
 	}

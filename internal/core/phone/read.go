@@ -100,6 +100,9 @@ var (
 	fraction = regexp.MustCompile(`^([^.,]*\d{7,})[.,]0{1,2}$`)
 )
 
+// thousands is a long number as a sheet with commas between thousands shows it.
+var thousands = regexp.MustCompile(`^\+?\d{1,3}(,\d{3}){2,}(\.0+)?$`)
+
 // clean reduces what was given to its digits, and whether a plus stood in
 // front of them.
 func (r *reader) clean() (digits string, plus bool, err error) {
@@ -130,6 +133,10 @@ func (r *reader) clean() (digits string, plus bool, err error) {
 		r.changed("wrote %s out", s)
 		s = strings.TrimRight(s[:strings.IndexAny(s, "eE")], " ")
 		s = strings.NewReplacer(".", "", ",", "").Replace(s)
+	}
+	if thousands.MatchString(s) {
+		r.changed("dropped the commas between thousands")
+		s = strings.ReplaceAll(s, ",", "")
 	}
 	if m := fraction.FindStringSubmatch(s); m != nil {
 		r.changed("dropped the trailing %s", s[len(m[1]):])
@@ -268,7 +275,7 @@ func (r *reader) settle(digits string, plus bool) (Reading, error) {
 	before := len(r.changes)
 	national, wrong := r.national(digits)
 	if wrong == nil && national.Line != Unassigned {
-		return national, nil
+		return r.whole(digits, national, before), nil
 	}
 	// No number of that country: it may be a whole one that lost its plus.
 	kept := r.changes
@@ -278,6 +285,27 @@ func (r *reader) settle(digits string, plus bool) (Reading, error) {
 		return abroad, nil
 	}
 	return national, wrong
+}
+
+// whole is the reading of digits that begin with the code of their own country, before which only the plus is missing: where
+// what follows is a mobile number, and the digits as they are dialled there are none. Both readings are named. before is how
+// many changes were made before the digits were read as they are dialled there.
+func (r *reader) whole(digits string, national Reading, before int) Reading {
+	code := fmt.Sprint(phonenumbers.GetCountryCodeForRegion(r.country))
+	if national.Line == Mobile || national.Line == Either || !strings.HasPrefix(digits, code) {
+		return national
+	}
+	kept := r.changes
+	r.changes = append([]string(nil), kept[:before]...)
+	r.changed("added the plus")
+	reading, err := r.international(digits)
+	if err != nil || reading.Line != Mobile || reading.Country != national.Country {
+		r.changes = kept
+		return national
+	}
+	reading.Changes = append(reading.Changes, fmt.Sprintf("took %s for the country code; dialled in %s the digits are %s",
+		code, CountryName(r.country), national.Number))
+	return reading
 }
 
 // national reads digits as they are dialled in the country.
@@ -313,6 +341,15 @@ func (r *reader) wrong(digits string, err error) error {
 	return r.refuse("it cannot be read as a number")
 }
 
+// typed is what was given as it is dialled within the country, without the trunk prefix; empty where a country code stood in
+// front.
+func (r *reader) typed(digits, code string) string {
+	if code != "" {
+		return ""
+	}
+	return strings.TrimPrefix(digits, plans()[r.country].prefix)
+}
+
 // finish checks the length and says what was changed. code is the country code
 // that stood in front of the digits, empty if none did.
 func (r *reader) finish(plan *phonenumbers.PhoneNumber, digits, code string) (Reading, error) {
@@ -325,13 +362,31 @@ func (r *reader) finish(plan *phonenumbers.PhoneNumber, digits, code string) (Re
 	if possible == phonenumbers.IS_POSSIBLE_LOCAL_ONLY && code != "" {
 		possible = phonenumbers.TOO_SHORT // nobody dials a country code next door
 	}
+	national := strings.TrimPrefix(n.Digits(), fmt.Sprint(plan.GetCountryCode()))
+	if typed := r.typed(digits, code); line == Unassigned && typed != national && plans()[r.country].isMobile(typed) {
+		r.changed("added +%s", plans()[r.country].code) // what stands before it is the trunk prefix, and nothing else
+		r.changed("dropped the trunk %s", plans()[r.country].prefix)
+		return Reading{Number: Number{"+" + plans()[r.country].code + typed}, Country: r.country, Line: Mobile, Changes: r.changes}, nil
+	}
+	if possible != phonenumbers.IS_POSSIBLE_LOCAL_ONLY && (possible != phonenumbers.IS_POSSIBLE || line == Unassigned) {
+		for _, of := range []string{r.country, country} {
+			if plans()[of].code != fmt.Sprint(plan.GetCountryCode()) { // several countries may share a code
+				continue
+			}
+			for _, as := range []string{national, r.typed(digits, code)} {
+				if why := miswritten(of, as); why != "" {
+					return Reading{}, r.refuse("%s", why)
+				}
+			}
+		}
+	}
 	switch possible {
 	case phonenumbers.TOO_SHORT:
-		return Reading{}, r.refuse("too few digits for a number of %s", CountryName(country))
+		return Reading{}, r.refuse("too short: %s", counted(country, national))
 	case phonenumbers.TOO_LONG:
-		return Reading{}, r.refuse("too many digits for a number of %s", CountryName(country))
+		return Reading{}, r.refuse("too long: %s", counted(country, national))
 	case phonenumbers.INVALID_LENGTH:
-		return Reading{}, r.refuse("no number of %s has so many digits", CountryName(country))
+		return Reading{}, r.refuse("no number of %s has so many digits: %s", CountryName(country), counted(country, national))
 	case phonenumbers.IS_POSSIBLE_LOCAL_ONLY:
 		return Reading{}, r.refuse("the area code is missing; so it can be dialled only from nearby")
 	}

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"strings"
 	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // Writer writes rows one after the other, and holds no more of them than one. Cells are words, numbers ([json.Number]),
@@ -39,21 +40,24 @@ func NewWriter(out io.Writer, format Format) (Writer, error) {
 	return nil, fmt.Errorf("%q cannot be written", format)
 }
 
-type csvWriter struct{ w *csv.Writer }
+type csvWriter struct {
+	w     *csv.Writer
+	words []string // of the row that is written
+}
 
 // NewCSV writes CSV (RFC 4180) with something else than commas between cells.
 func NewCSV(out io.Writer, comma rune) Writer {
 	w := csv.NewWriter(out)
 	w.Comma = comma
-	return &csvWriter{w}
+	return &csvWriter{w: w}
 }
 
 func (c *csvWriter) Row(cells []any) error {
-	words := make([]string, len(cells))
-	for i, cell := range cells {
-		words[i] = Defused(word(cell))
+	c.words = c.words[:0]
+	for _, cell := range cells {
+		c.words = append(c.words, Defused(word(cell)))
 	}
-	return c.w.Write(words)
+	return c.w.Write(c.words)
 }
 
 func (c *csvWriter) Close() error {
@@ -76,17 +80,51 @@ func word(cell any) string {
 // where somebody else reads the file. Apostrophes before it were there already.
 var formula = regexp.MustCompile(`((?:^|[;,|\t\r\n])\s*)('*[=+\-@＝＋－＠][^;,|\t\r\n]*)`)
 
-var numeric = regexp.MustCompile(`^[+-]?[0-9][0-9 .()-]*$`)
+// numeric reports whether text is a number, as people write amounts and telephone numbers.
+func numeric(text string) bool {
+	digits := strings.TrimLeft(text, "+-")
+	if len(text)-len(digits) > 1 || digits == "" || digits[0] < '0' || digits[0] > '9' {
+		return false
+	}
+	for i := range len(digits) {
+		if c := digits[i]; (c < '0' || c > '9') && c != ' ' && c != '.' && c != '(' && c != ')' && c != '-' {
+			return false
+		}
+	}
+	return true
+}
+
+// begins reports whether a formula may begin in a cell. Most cells hold none, and this costs far less than [formula].
+func begins(cell string) bool {
+	first := true // in a cell, also where somebody else reads the file
+	for i := 0; i < len(cell); i++ {
+		switch c := cell[i]; {
+		case c == ';' || c == ',' || c == '|' || c == '\t' || c == '\r' || c == '\n':
+			first = true
+		case !first:
+		case c == '=' || c == '+' || c == '-' || c == '@' || c >= 0x80 && strings.ContainsRune("＝＋－＠", runeAt(cell, i)):
+			return true
+		case c != ' ' && c != '\f' && c != '\'': // these may stand before it
+			first = false
+		}
+	}
+	return false
+}
+
+func runeAt(s string, i int) rune {
+	r, _ := utf8.DecodeRuneInString(s[i:])
+	return r
+}
 
 // Defused is a cell that no spreadsheet takes for a formula: what would be one is preceded by an apostrophe. Numbers
 // stay as they are.
 func Defused(cell string) string {
-	if !strings.ContainsAny(cell, "=+-@＝＋－＠") {
+	if numeric(cell) || !begins(cell) {
 		return cell
 	}
 	return formula.ReplaceAllStringFunc(cell, func(found string) string {
 		parts := formula.FindStringSubmatch(found)
-		if numeric.MatchString(strings.TrimSpace(parts[2])) {
+		if numeric(strings.TrimSpace(parts[2])) {
 			return found
 		}
 		return parts[1] + "'" + parts[2]
@@ -98,7 +136,7 @@ var defused = regexp.MustCompile(`((?:^|[;,|\t\r\n])\s*)'('*[=+\-@＝＋－＠])
 
 // undefused undoes [Defused].
 func undefused(cell string) string {
-	if !strings.Contains(cell, "'") {
+	if !strings.Contains(cell, "'") || !begins(cell) {
 		return cell
 	}
 	return defused.ReplaceAllString(cell, "$1$2")

@@ -4,6 +4,9 @@ package span
 import (
 	"errors"
 	"fmt"
+	"math"
+	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,16 +17,33 @@ import (
 var ErrInvalid = errors.New("not a time span")
 
 // Accepted is what [Parse] takes, for people.
-const Accepted = "seconds, or a number and a unit, such as 90, 10s, 5m or 48h"
+const Accepted = "seconds, or numbers with units, such as 90, 10s, 5m, 48h, 2d or 1d12h"
+
+// day is 24 hours: a span is no date, and knows nothing of summer time.
+const day = 24 * time.Hour
+
+// inDays are spans that begin with days.
+var inDays = regexp.MustCompile(`^(\d{1,6}(?:\.\d{1,6})?)d(.*)$`)
 
 // Parse reads a span that is longer than nothing; a number without a unit is seconds.
 // Errors wrap [ErrInvalid].
 func Parse(s string) (time.Duration, error) {
-	d, err := time.ParseDuration(s)
-	if err != nil {
+	days, rest := time.Duration(0), s
+	if m := inDays.FindStringSubmatch(s); m != nil {
+		n, err := strconv.ParseFloat(m[1], 64)
+		if err != nil || n > float64(math.MaxInt64/2/day) {
+			return 0, fault.Because(ErrInvalid, "%q: accepted is %s", s, Accepted)
+		}
+		days, rest = time.Duration(math.Round(n*float64(day))), m[2]
+	}
+	d, err := time.ParseDuration(rest)
+	switch {
+	case rest == "" && days > 0:
+		d, err = 0, nil
+	case err != nil && days == 0:
 		d, err = time.ParseDuration(s + "s")
 	}
-	if err != nil || d <= 0 {
+	if d += days; err != nil || d <= 0 || d < days {
 		return 0, fault.Because(ErrInvalid, "%q: accepted is %s", s, Accepted)
 	}
 	return d, nil

@@ -10,6 +10,9 @@ func TestParse(t *testing.T) {
 	t.Parallel()
 	for given, want := range map[string]time.Duration{
 		"10s": 10 * time.Second, "5m": 5 * time.Minute, "48h": 48 * time.Hour, "1m30s": 90 * time.Second,
+		"2d": 48 * time.Hour, "60d": 60 * 24 * time.Hour, "1d12h": 36 * time.Hour, "0.5d": 12 * time.Hour,
+		"1d30m15s": 24*time.Hour + 30*time.Minute + 15*time.Second,
+		"0d":       0, "-1d": 0, "1d-12h": 0, "999999d": 0, "1dd": 0, "1d1d": 0, "d": 0, "1h1d": 0, "1d5": 0,
 		"10": 10 * time.Second, "0.5": 500 * time.Millisecond,
 		"": 0, "0": 0, "0s": 0, "-5s": 0, "-5": 0, "3 days": 0, "99999999h": 0, "1e3": 0} {
 		got, err := Parse(given)

@@ -40,22 +40,23 @@ const (
 	Unkept      What = "gateway_unkept"
 	Overdue     What = "overdue"
 
-	Resting   What = "gateway_rests"
-	Silent    What = "gateway_silent"
-	Balance   What = "balance_low"
-	HeldBatch What = "batch_held"
-	Contested What = "contested"
-	Unknown   What = "unknown"
-	Doubtful  What = "doubtful"
-	Stray     What = "strays"
-	Stated    What = "statement_differs"
-	Clock     What = "clock_wrong"
-	Slow      What = "slow"
-	Failing   What = "failing"
-	Untold    What = "receiver_fails"
-	Dear      What = "charges_above"
-	Missing   What = "statement_missing"
-	Fraud     What = "passcode_fraud"
+	Resting       What = "gateway_rests"
+	Silent        What = "gateway_silent"
+	Balance       What = "balance_low"
+	HeldBatch     What = "batch_held"
+	Contested     What = "contested"
+	Unknown       What = "unknown"
+	Doubtful      What = "doubtful"
+	Stray         What = "strays"
+	StraysRemoved What = "strays_removed"
+	Stated        What = "statement_differs"
+	Clock         What = "clock_wrong"
+	Slow          What = "slow"
+	Failing       What = "failing"
+	Untold        What = "receiver_fails"
+	Dear          What = "charges_above"
+	Missing       What = "statement_missing"
+	Fraud         What = "passcode_fraud"
 )
 
 // Order is the order in which needs are listed.
@@ -74,6 +75,7 @@ var Order = []What{
 	Contested,
 	Unknown,
 	Doubtful,
+	StraysRemoved,
 	Stray,
 	Stated,
 	Dear,
@@ -575,13 +577,34 @@ func (a *Attention) messages(ctx context.Context, now time.Time) ([]Need, error)
 	return all, nil
 }
 
-// strays tells of strays that were judged in vain.
-func (a *Attention) strays(ctx context.Context, _ time.Time) ([]Need, error) {
-	counts, err := a.Store.CountStrays(ctx, store.StrayFilter{Fates: []store.Fate{store.Astray}})
+// strayRemovalTold is for how long after the last one it is told that strays were removed.
+const strayRemovalTold = 24 * time.Hour
+
+// strays tells of strays that were judged in vain, and of those that were removed.
+func (a *Attention) strays(ctx context.Context, now time.Time) ([]Need, error) {
+	removed, err := a.Store.RemovedStrays(ctx, now.Add(-strayRemovalTold))
 	if err != nil {
 		return nil, err
 	}
 	var all []Need
+	for _, one := range removed {
+		g := a.Roster.ByID(one.GatewayID)
+		if g == nil {
+			continue
+		}
+		all = append(all, Need{What: StraysRemoved, Wrong: true, Count: one.N, Gateway: g.Name, Since: &one.Since,
+			Title: counted(one.N, "stray") + " of " + g.Name + " removed",
+			Why: fmt.Sprintf("More than %d receipts that match no message were waiting. The oldest are removed. "+
+				"Somebody who knows the address of this gateway's receipts may be sending them.", store.StraysMost),
+			Cost: "A receipt that was removed before its message was known settles nothing.",
+			Do: "Ask the gateway whether it sent them. If it did not, add the gateway anew under another name: " +
+				"that gives it another receipt address.",
+			Command: "pigeon stray list --gateway " + g.Name, Link: "/strays?" + url.Values{"gateway": {g.Name}}.Encode()})
+	}
+	counts, err := a.Store.CountStrays(ctx, store.StrayFilter{Fates: []store.Fate{store.Astray}})
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range counts {
 		g := a.Roster.ByID(c.GatewayID)
 		if g == nil || c.Reason == "" {

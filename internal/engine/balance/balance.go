@@ -10,6 +10,7 @@ import (
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/courier"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 )
@@ -33,7 +34,11 @@ func (w *Watch) Run(ctx context.Context) {
 		var asking sync.WaitGroup
 		for _, g := range w.Roster.All() {
 			if g.Dialect.Balance != nil && w.Gate.Open() {
-				asking.Go(func() { w.ask(ctx, g) })
+				asking.Go(func() {
+					if err := guard.Try(func() error { return w.ask(ctx, g) }); err != nil && ctx.Err() == nil {
+						w.Log.Error("watching a balance", "gateway", g.Name, "error", err)
+					}
+				})
 			}
 		}
 		asking.Wait()
@@ -45,7 +50,7 @@ func (w *Watch) Run(ctx context.Context) {
 	}
 }
 
-func (w *Watch) ask(ctx context.Context, g *roster.Gateway) {
+func (w *Watch) ask(ctx context.Context, g *roster.Gateway) error {
 	now := w.Now()
 	every := w.Every
 	if h := w.Roster.Health(g.ID); h.RestCause == delivery.NoCredit {
@@ -61,9 +66,7 @@ func (w *Watch) ask(ctx context.Context, g *roster.Gateway) {
 			err = w.Store.NoteNoBalance(ctx, g.ID, why)
 		}
 	}
-	if err != nil && ctx.Err() == nil {
-		w.Log.Error("watching a balance", "gateway", g.Name, "error", err)
-	}
+	return err
 }
 
 // left asks what is left; nil if that cannot be had, and why.

@@ -74,8 +74,8 @@ func (b *Batches) Wake(toCheck, atWork bool) {
 
 const nameMost = 100 // characters
 
-// ErrSame is returned for a list and a text that have gone already.
-var ErrSame = errors.New("the same list and text have gone already")
+// ErrSame is returned for a launch to people most of whom got the same text of late.
+var ErrSame = errors.New("most of these people would get the same text again")
 
 // Create begins a batch that takes rows.
 func (b *Batches) Create(ctx context.Context, key store.Key, name string, wants batch.Wants) (store.Batch, error) {

@@ -107,8 +107,9 @@ func (b *Batches) hold(ctx context.Context, s *store.Store, one *store.Batch, as
 	return s.CountWaiting(ctx, one.ID, b.Now(), delivery.Held)
 }
 
-// Approve lets a batch go that a second person has to look at: another key than the one that
-// launched it.
+// Approve lets a batch go that a second person has to look at. The key that launched it cannot approve it, nor can one
+// that this key made: whoever makes a key knows it. Both keys have to be older than the batch, so that nobody makes
+// one for this.
 func (b *Batches) Approve(ctx context.Context, id uuid.UUID, key store.Key) (store.Batch, error) {
 	one, err := b.act(ctx, id, key.Name, "approved", func(s *store.Store, one *store.Batch) error {
 		if !one.State.Active() || one.Launch.Approval == "" {
@@ -116,6 +117,9 @@ func (b *Batches) Approve(ctx context.Context, id uuid.UUID, key store.Key) (sto
 		}
 		if one.Launch.KeyID == key.ID.String() {
 			return fault.Because(store.ErrNotNow, "it was launched with this key, and a second person has to approve it: with another key")
+		}
+		if err := secondPerson(ctx, s, one, key); err != nil {
+			return err
 		}
 		one.Launch.Approval = ""
 		if one.State != batch.Held {
@@ -129,6 +133,36 @@ func (b *Batches) Approve(ctx context.Context, id uuid.UUID, key store.Key) (sto
 		b.Bells.RingAll()
 	}
 	return one, err
+}
+
+// secondPerson checks that a key is that of somebody else than who launched a batch, as far as keys can tell.
+func secondPerson(ctx context.Context, s *store.Store, one *store.Batch, key store.Key) error {
+	chain, err := s.Makers(ctx, key.ID)
+	if err != nil {
+		return err
+	}
+	for _, maker := range chain[1:] {
+		if maker.ID.String() == one.Launch.KeyID {
+			return fault.Because(store.ErrNotNow, "key %q was made by the key that launched it, and whoever makes a key knows it. "+
+				"Approve it with a key that another key made, or that was made with: pigeon key new NAME --database-url URL", key.Name)
+		}
+	}
+	if !chain[0].CreatedAt.Before(one.CreatedAt) {
+		return fault.Because(store.ErrNotNow, "key %q is newer than the batch. Approve it with a key that was there before", key.Name)
+	}
+	launcher, err := uuid.Parse(one.Launch.KeyID)
+	if err != nil {
+		return nil // launched before this was kept
+	}
+	launched, err := s.Makers(ctx, launcher)
+	if err != nil {
+		return err
+	}
+	if !launched[0].CreatedAt.Before(one.CreatedAt) && launched[0].MadeBy != nil {
+		return fault.Because(store.ErrNotNow, "it was launched with key %q, which is newer than the batch. "+
+			"Cancel it, and launch it with a key that was there before", launched[0].Name)
+	}
+	return nil
 }
 
 // goOn lets a batch go that was held back.

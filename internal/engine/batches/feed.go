@@ -11,6 +11,7 @@ import (
 
 	"calmpigeon.example/internal/core/batch"
 	"calmpigeon.example/internal/core/sheet"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
@@ -43,7 +44,7 @@ func (b *Batches) feedAll(ctx context.Context) {
 	for {
 		busy, err := false, error(nil)
 		if b.Gate.Open() {
-			busy, err = f.look(ctx)
+			err = guard.Try(func() (err error) { busy, err = f.look(ctx); return err })
 		}
 		if err != nil && ctx.Err() == nil && time.Since(said) > 10*time.Second {
 			said = time.Now()

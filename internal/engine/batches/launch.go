@@ -22,7 +22,9 @@ import (
 type Orders struct {
 	batch.Launch
 	Share float64 // of the rows that go ahead as scouts, in the place of their number
-	Again bool    // also if the same list and text have gone already
+	Again bool    // also if most of those people got the same text of late
+
+	looked map[uuid.UUID]bool // the batches with which it was compared
 }
 
 const (
@@ -40,6 +42,42 @@ const (
 // Launch lets a rehearsed batch go: its rows are accepted, in one transaction.
 func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Batch, error) {
 	defer beFrugal()()
+	for try := 1; ; try++ {
+		one, err := b.launch(ctx, id, o)
+		if !errors.Is(err, errLaunchedBeside) || try == launchTries {
+			return one, err
+		}
+	}
+}
+
+// launchTries is how often a launch is tried beside which others are launched.
+const launchTries = 20
+
+// errLaunchedBeside is returned for a launch that was not compared with one that came beside it.
+var errLaunchedBeside = errors.New("another batch was launched at the same time; try again")
+
+// mayLaunchBeside checks that a batch was compared with all that were launched of late. No other is launched until the
+// transaction ends.
+func mayLaunchBeside(ctx context.Context, s *store.Store, o Orders, now time.Time) error {
+	if o.Again {
+		return nil
+	}
+	if err := s.LaunchAlone(ctx); err != nil {
+		return err
+	}
+	launched, err := s.LaunchedSince(ctx, now.Add(-sameWithin))
+	if err != nil {
+		return err
+	}
+	for _, id := range launched {
+		if !o.looked[id] {
+			return errLaunchedBeside
+		}
+	}
+	return nil
+}
+
+func (b *Batches) launch(ctx context.Context, id uuid.UUID, o Orders) (store.Batch, error) {
 	now := b.Now()
 	one, err := b.Store.Batch(ctx, id)
 	if err != nil {
@@ -70,6 +108,9 @@ func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Bat
 		if !is.RehearsedAt.Equal(*one.RehearsedAt) {
 			return fault.Because(store.ErrNotNow, "it was rehearsed anew meanwhile")
 		}
+		if err := mayLaunchBeside(ctx, s, o, now); err != nil {
+			return err
+		}
 		is.State, is.Why, is.First, is.LaunchedAt, is.Launch = batch.Running, "", &first, &now, o.Launch
 		state := delivery.Queued
 		if o.Approval != "" {
@@ -78,6 +119,25 @@ func (b *Batches) Launch(ctx context.Context, id uuid.UUID, o Orders) (store.Bat
 		is.PaceN, is.PaceMs = o.Pace.N, int(o.Pace.Per.Milliseconds())
 		return s.PutFeeds(ctx, id, first, state, feeds, waiting)
 	})
+}
+
+// makerBudgets notes the budgets of the keys that made the one that launches.
+func (b *Batches) makerBudgets(ctx context.Context, o *Orders) error {
+	id, err := uuid.Parse(o.KeyID)
+	if err != nil {
+		return nil // no key launches it
+	}
+	chain, err := b.Store.Makers(ctx, id)
+	if err != nil {
+		return err
+	}
+	o.MakerBudgets = nil
+	for _, maker := range slices.Backward(chain[1:]) {
+		if len(maker.BudgetDay) > 0 {
+			o.MakerBudgets = append(o.MakerBudgets, batch.KeyBudget{KeyID: maker.ID.String(), Budget: maker.BudgetDay})
+		}
+	}
+	return nil
 }
 
 func mayLaunch(one *store.Batch) error {
@@ -139,6 +199,9 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 	if faults != nil {
 		return faults
 	}
+	if err := b.makerBudgets(ctx, o); err != nil {
+		return err
+	}
 	o.Approval = one.Totals.Above(b.ApproveRows, b.ApproveCost)
 	if o.Scouts >= one.Totals.Goes {
 		o.Scouts = 0 // all of them
@@ -146,19 +209,9 @@ func (b *Batches) orders(ctx context.Context, one *store.Batch, o *Orders, now t
 	if o.Again {
 		return nil
 	}
-	same, err := b.Store.SameBatch(ctx, one.ID, one.Content, now.Add(-sameWithin))
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		return nil
-	case err != nil:
-		return err
-	}
-	return fault.Because(
-		ErrSame,
-		"as batch %s, launched at %s",
-		cmp.Or(same.Name, same.ID.String()),
-		same.LaunchedAt.UTC().Format(time.RFC3339),
-	)
+	repeated, err := b.refuseRepeats(ctx, one, now)
+	o.looked = repeated.looked
+	return err
 }
 
 // priced reports that a budget cannot be kept to, as prices are not known.

@@ -2,6 +2,7 @@ package batches
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -32,15 +33,23 @@ func (b *Batches) openPurses(ctx context.Context, s *store.Store, one *store.Bat
 	if err != nil {
 		key = one.KeyID
 	}
-	var open *purses
-	for _, each := range []*purse{
+	all := []*purse{
 		{batch.Purse{Name: "the day's budget of all batches", Budget: b.BudgetDay}, store.Purse{Scope: "all", Day: now}, batch.ByDay},
-		{
-			batch.Purse{Name: "the day's budget of its key", Budget: one.Launch.KeyBudget},
-			store.Purse{Scope: "key", ID: key, Day: now}, batch.ByDay,
-		},
-		{batch.Purse{Name: "its budget", Budget: one.Launch.Budget}, purseOf(one), batch.ByBudget},
-	} {
+	}
+	ofKey := func(name string, key uuid.UUID, budget batch.Sums) {
+		all = append(all, &purse{batch.Purse{Name: name, Budget: budget}, store.Purse{Scope: "key", ID: key, Day: now}, batch.ByDay})
+	}
+	for _, maker := range one.Launch.MakerBudgets {
+		id, err := uuid.Parse(maker.KeyID)
+		if err != nil {
+			return nil, fmt.Errorf("opening the budget of key %q: %w", maker.KeyID, err)
+		}
+		ofKey("the day's budget of the key that made its key", id, maker.Budget)
+	}
+	ofKey("the day's budget of its key", key, one.Launch.KeyBudget)
+	all = append(all, &purse{batch.Purse{Name: "its budget", Budget: one.Launch.Budget}, purseOf(one), batch.ByBudget})
+	var open *purses
+	for _, each := range all {
 		if len(each.Budget) == 0 {
 			continue
 		}

@@ -17,6 +17,7 @@ import (
 	"calmpigeon.example/internal/core/sender"
 	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/core/smstext"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/store"
 )
@@ -34,7 +35,7 @@ func (b *Batches) rehearseAll(ctx context.Context) {
 		now := b.Now()
 		one, ok, err := b.Store.KeepBatch(ctx, b.holder, now, now.Add(keptFor))
 		if ok {
-			err = b.rehearse(ctx, one)
+			err = guard.Try(func() error { return b.rehearse(ctx, one) })
 		}
 		if err != nil && ctx.Err() == nil && !errors.Is(err, store.ErrChanged) {
 			b.Log.Error("rehearsing a batch", "batch", one.ID, "error", err)
@@ -55,7 +56,9 @@ type rehearsed struct {
 	n    int
 	rows []batch.Row
 	sum  [sha256.Size]byte // of what stands in it
-	err  error
+	// prints are the fingerprints of numbers and texts of the rows.
+	prints []uint64
+	err    error
 }
 
 // rehearse checks every row of a batch and adds up what they come to. Packs are worked on
@@ -94,7 +97,11 @@ func (b *Batches) rehearse(ctx context.Context, one store.Batch) error {
 			slots <- struct{}{}
 			go func() {
 				defer func() { <-slots }()
-				result <- b.pack(ctx, r, packs[0], optOuts)
+				var p rehearsed
+				if err := guard.Try(func() error { p = b.pack(ctx, r, packs[0], optOuts); return nil }); err != nil {
+					p = rehearsed{err: err}
+				}
+				result <- p
 			}()
 		}
 	}()
@@ -104,7 +111,7 @@ func (b *Batches) rehearse(ctx context.Context, one store.Batch) error {
 // addUp goes through packs in their order: numbers that stood in the list before are left
 // out, all is counted, and what was found is kept.
 func (b *Batches) addUp(ctx context.Context, one store.Batch, inOrder <-chan chan rehearsed) error {
-	totals, content := batch.NewTotals(), sha256.New()
+	totals, content, reach := batch.NewTotals(), sha256.New(), batch.NewReach(one.Rows)
 	wants, err := json.Marshal(one.Wants)
 	if err != nil {
 		return err
@@ -133,6 +140,9 @@ func (b *Batches) addUp(ctx context.Context, one store.Batch, inOrder <-chan cha
 					row.Reason, row.Say = batch.Repeated, fmt.Sprintf("the number stands in row %d already", first)
 				}
 			}
+			if row.Goes() {
+				reach.Add(p.prints[i], row.N)
+			}
 			totals.Add(*row, seed)
 			checks[i] = row.Check
 		}
@@ -150,13 +160,13 @@ func (b *Batches) addUp(ctx context.Context, one store.Batch, inOrder <-chan cha
 		return fmt.Errorf("%d rows were rehearsed, and there are %d", totals.Rows, one.Rows)
 	}
 	now := b.Now()
-	_, err = b.Store.ChangeBatch(ctx, one.ID, now, func(_ *store.Store, is *store.Batch) error {
+	_, err = b.Store.ChangeBatch(ctx, one.ID, now, func(s *store.Store, is *store.Batch) error {
 		if is.State != batch.Checking || is.Keeper == nil || *is.Keeper != b.holder {
 			return store.ErrChanged
 		}
 		is.State, is.Totals, is.Content, is.RehearsedAt, is.Checked = batch.Rehearsed, totals, content.Sum(nil), &now, totals.Rows
 		is.Keeper, is.KeptUntil = nil, nil
-		return nil
+		return s.PutReach(ctx, one.ID, reach)
 	})
 	return err
 }
@@ -187,6 +197,12 @@ func (b *Batches) pack(ctx context.Context, r *rows, pack store.BatchPack, optOu
 		}
 		if optOuts && p.rows[i].Goes() {
 			numbers = append(numbers, p.rows[i].To)
+		}
+	}
+	p.prints = make([]uint64, len(p.rows))
+	for i, row := range p.rows {
+		if row.Goes() {
+			p.prints[i] = batch.Fingerprint(row.To, row.Text)
 		}
 	}
 	held, err := b.Store.OptedOut(ctx, numbers)

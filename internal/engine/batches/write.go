@@ -2,9 +2,9 @@ package batches
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"iter"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
@@ -38,7 +38,7 @@ func WriteResult(out io.Writer, one store.Batch, format string, rows iter.Seq2[R
 
 // resultCells are what became of a row.
 func resultCells(r Row) []string {
-	cells := []string{string(r.State), string(r.Cause), "", "", "", "", "", "", string(r.Check.Reason), "", fmt.Sprint(r.N)}
+	cells := []string{string(r.State), string(r.Cause), "", "", "", "", "", "", string(r.Check.Reason), "", strconv.Itoa(r.N)}
 	if r.Cause != "" {
 		cells[2] = r.Cause.Advice().Text
 	}
@@ -46,7 +46,7 @@ func resultCells(r Row) []string {
 		cells[3] = r.Settled.UTC().Format(time.RFC3339)
 	}
 	if r.Check.Segments > 0 && r.Check.Goes() {
-		cells[4] = fmt.Sprint(r.Check.Segments)
+		cells[4] = strconv.Itoa(r.Check.Segments)
 		if r.Price != (price.Money{}) {
 			cells[5], cells[6] = r.Price.Amount(), r.Price.Currency()
 		}
@@ -97,24 +97,25 @@ func writeXLSX(out io.Writer, head []string, columns int, rows iter.Seq2[Row, er
 }
 
 func writeRows(w sheet.Writer, head []string, columns int, rows iter.Seq2[Row, error]) error {
-	if err := w.Row(cellsOf(head)); err != nil {
+	if err := w.Row(appendCells(nil, head)); err != nil {
 		return err
 	}
+	var cells []any
 	for r, err := range rows {
 		if err != nil {
 			return err
 		}
-		if err := w.Row(cellsOf(append(own(r, columns), resultCells(r)...))); err != nil {
+		cells = appendCells(appendCells(cells[:0], own(r, columns)), resultCells(r))
+		if err := w.Row(cells); err != nil {
 			return err
 		}
 	}
 	return w.Close()
 }
 
-func cellsOf(words []string) []any {
-	cells := make([]any, len(words))
-	for i, w := range words {
-		cells[i] = w
+func appendCells(cells []any, words []string) []any {
+	for _, w := range words {
+		cells = append(cells, w)
 	}
 	return cells
 }

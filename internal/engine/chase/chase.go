@@ -17,6 +17,7 @@ import (
 	"calmpigeon.example/internal/core/schedule"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -129,7 +130,8 @@ func (r *rounds) begin(ctx context.Context, gateways []uuid.UUID) {
 		r.loops.Go(func() {
 			for more := true; more && ctx.Err() == nil; {
 				var err error
-				more, err = r.look(ctx, g)
+				more = false // if it panics
+				err = guard.Try(func() (err error) { more, err = r.look(ctx, g); return err })
 				r.c.failed(ctx, err)
 			}
 			r.mu.Lock()
@@ -213,7 +215,10 @@ func (c *Chase) look(ctx context.Context, g *roster.Gateway) (more bool, err err
 		gate <- struct{}{}
 		asking.Go(func() {
 			defer func() { <-gate }()
-			c.ask(ctx, g, asked, now, &found)
+			c.failed(ctx, guard.Try(func() error {
+				c.ask(ctx, g, asked, now, &found)
+				return nil
+			}))
 		})
 	}
 	for i := range silent {

@@ -2,7 +2,6 @@ package chase
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"calmpigeon.example/internal/core/delivery"
@@ -16,8 +15,11 @@ import (
 const (
 	// strayAsks is how often a gateway is asked about a stray, and strayPause the pauses between.
 	strayAsks = 4
-	// straysAtOnce bounds the requests of a round.
-	straysAtOnce = 20
+	// straysAtOnce bounds the requests of a round. If the service is killed in a round, its strays wait until each of these
+	// requests would have timed out.
+	straysAtOnce = 5
+	// strayAgain is the pause before a gateway is asked that could not be asked just now.
+	strayAgain = 5 * time.Second
 )
 
 var strayPause = pace.Backoff{First: time.Minute, Most: 2 * time.Hour}
@@ -43,10 +45,10 @@ func (c *Chase) askStrays(ctx context.Context, g *roster.Gateway) (more bool, er
 	if err != nil || len(due) == 0 {
 		return false, err
 	}
-	for set := range slices.Chunk(due, each) {
+	for at := 0; at < len(due); at += each {
+		set := due[at:min(at+each, len(due))]
 		if !c.askAbout(ctx, g, set) {
-			// It is told again when the lease is over.
-			return false, ctx.Err()
+			return false, c.Store.AskLater(context.WithoutCancel(ctx), due[at:], c.Now().Add(strayAgain))
 		}
 		if err := c.Store.AnsweredStrays(ctx, c.Now(), set); err != nil {
 			return false, err

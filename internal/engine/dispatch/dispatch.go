@@ -20,6 +20,7 @@ import (
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -126,7 +127,13 @@ func (d *Dispatch) Run(ctx context.Context) {
 				k := newKeeper(d, g)
 				d.kept[g.ID] = k
 				keepers.Go(func() {
-					k.run(ctx)
+					err := guard.Try(func() error {
+						k.run(ctx)
+						return nil
+					})
+					if err != nil {
+						d.Log.Error("keeping a gateway failed and begins again", "gateway", g.Name, "error", err)
+					}
 					d.mu.Lock()
 					defer d.mu.Unlock()
 					delete(d.kept, g.ID)

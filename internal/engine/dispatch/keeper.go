@@ -12,6 +12,7 @@ import (
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/courier"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
@@ -82,6 +83,7 @@ type keeper struct {
 	ending atomic.Bool // this instance is stopping: what has not left is put back
 	// yielding: the gateway goes to another instance: what has not left is put back.
 	yielding atomic.Bool
+	broken   atomic.Bool  // something panicked: another keeper is to take its place
 	busy     atomic.Int32 // requests in flight
 	unsaved  atomic.Int64 // messages whose outcome is not recorded yet
 
@@ -159,7 +161,7 @@ func together(g *roster.Gateway) int { return counting(g, g.Dialect.Submit.Most)
 // run takes the lease whenever it is to be had and keeps the gateway while it
 // lasts.
 func (k *keeper) run(ctx context.Context) {
-	for ctx.Err() == nil {
+	for ctx.Err() == nil && !k.broken.Load() {
 		if g := k.gateway(); g == nil {
 			return
 		}
@@ -275,7 +277,7 @@ func (k *keeper) keep(ctx context.Context, lease store.Lease) {
 	k.planning.Lock()
 	k.quota.inherit(slots, leavesWithin+g.Timeout(), k.d.Now())
 	k.planning.Unlock()
-	inFlight.Go(func() { k.express(work, inFlight) })
+	inFlight.Go(func() { k.guarded(nil, func() { k.express(work, inFlight) }) })
 	for work.Err() == nil {
 		g := k.gateway()
 		if g == nil {
@@ -372,7 +374,27 @@ func (k *keeper) dispatch(g *roster.Gateway, c claimed, pass passport, inFlight 
 		if i > 0 {
 			own.fetched = nil // it is told once
 		}
-		inFlight.Go(func() { k.send(g, p, own) })
+		inFlight.Go(func() { k.guarded(p.arrived, func() { k.send(g, p, own) }) })
+	}
+}
+
+// guarded does something. If it panics, the keeping ends, and with another keeper it begins again: that one makes doubtful
+// what was being sent. arrived is called then, if it is not nil.
+func (k *keeper) guarded(arrived func(), do func()) {
+	err := guard.Try(func() error {
+		do()
+		return nil
+	})
+	if err == nil {
+		return
+	}
+	k.d.Log.Error("sending through a gateway failed and begins again", "gateway", k.id, "error", err)
+	if arrived != nil {
+		arrived()
+	}
+	k.broken.Store(true)
+	if stop := k.lost.Load(); stop != nil {
+		(*stop)()
 	}
 }
 
@@ -479,35 +501,43 @@ func (k *keeper) leave(n int) (arrived func(), not string) {
 	k.lined += n
 	k.door.Unlock()
 	for {
-		k.door.Lock()
-		now := time.Now()
-		wait := time.Duration(0)
-		if k.window.Free(now, n) < n { // those before have their turn first
-			wait = max(k.window.WaitFor(now, max(mine-k.gone, 0)+n), 500*time.Microsecond)
+		arrived, wait, not := k.tryToLeave(n, mine)
+		if wait == 0 {
+			return arrived, not
 		}
-		switch {
-		case k.d.Gate.Outdated():
-			not = "the database was migrated to a newer version"
-		case !k.d.Gate.Open():
-			not = "the service went into quarantine"
-		case !k.holds():
-			not = "the gateway went to another keeper"
-		case wait > 0 && k.ending.Load():
-			not = "this instance was stopping"
-		case wait > 0 && k.yielding.Load():
-			not = "the gateway went to another keeper"
-		}
-		if wait == 0 || not != "" {
-			defer k.door.Unlock()
-			k.booths, k.gone = k.booths-n, k.gone+n
-			if not != "" {
-				return nil, not
-			}
-			return k.arrives(k.window.Leave(now, n)), ""
-		}
-		k.door.Unlock()
 		time.Sleep(wait)
 	}
+}
+
+// tryToLeave is one try of [keeper.leave], by whoever was given the turn mine. It has to be repeated after wait, unless
+// that is 0.
+func (k *keeper) tryToLeave(n, mine int) (arrived func(), wait time.Duration, not string) {
+	k.door.Lock()
+	defer k.door.Unlock()
+	now := time.Now()
+	if k.window.Free(now, n) < n { // those before have their turn first
+		wait = max(k.window.WaitFor(now, max(mine-k.gone, 0)+n), 500*time.Microsecond)
+	}
+	switch {
+	case k.d.Gate.Outdated():
+		not = "the database was migrated to a newer version"
+	case !k.d.Gate.Open():
+		not = "the service went into quarantine"
+	case !k.holds():
+		not = "the gateway went to another keeper"
+	case wait > 0 && k.ending.Load():
+		not = "this instance was stopping"
+	case wait > 0 && k.yielding.Load():
+		not = "the gateway went to another keeper"
+	}
+	if wait > 0 && not == "" {
+		return nil, wait, ""
+	}
+	k.booths, k.gone = k.booths-n, k.gone+n
+	if not != "" {
+		return nil, 0, not
+	}
+	return k.arrives(k.window.Leave(now, n)), 0, ""
 }
 
 // mayLeave reports whether a request may still be written.

@@ -63,8 +63,8 @@ func runs(t *testing.T, l *ledger, perSecond int) *running {
 	return r
 }
 
-// runsOn is runs with a gateway of its own dialect.
-func runsOn(t *testing.T, handler http.Handler, source string, perSecond int) *running {
+// runsOn is runs with a gateway of its own dialect; set may set more of the dispatch.
+func runsOn(t *testing.T, handler http.Handler, source string, perSecond int, set ...func(*Dispatch)) *running {
 	t.Helper()
 	url := pgtest.Database(t)
 	proxy, err := pgproxy.Start(url)
@@ -83,6 +83,9 @@ func runsOn(t *testing.T, handler http.Handler, source string, perSecond int) *r
 		Course:     &course.Course{Kit: k},
 		Lease:      time.Second,
 		SweepEvery: 200 * time.Millisecond,
+	}
+	for _, one := range set {
+		one(d)
 	}
 	r := &running{Dispatch: d, direct: direct, proxy: proxy}
 	r.g = rostertest.Gateway(t, gateways, source, roster.Settings{Address: &server.URL, PerSecond: &perSecond})

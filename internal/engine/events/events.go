@@ -20,6 +20,7 @@ import (
 	"calmpigeon.example/internal/core/webhook"
 	"calmpigeon.example/internal/engine/attention"
 	"calmpigeon.example/internal/engine/courier"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -193,7 +194,26 @@ func (e *Events) reconcile(ctx context.Context, running *sync.WaitGroup) {
 		within, stop := context.WithCancel(ctx)
 		t := newTeller(e, id, stop)
 		e.tellers[id] = t
-		running.Go(func() { t.run(within) })
+		running.Go(func() { e.runTeller(within, id, t) })
+	}
+}
+
+// runTeller runs a teller. If it panics, another takes its place when it is looked the next time; what it had in hand and
+// did not record is told again.
+func (e *Events) runTeller(ctx context.Context, id uuid.UUID, t *teller) {
+	err := guard.Try(func() error {
+		t.run(ctx)
+		return nil
+	})
+	if err == nil {
+		return
+	}
+	e.Log.Error("telling a receiver of events failed and begins again", "receiver", id, "error", err)
+	t.stop()
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.tellers[id] == t {
+		delete(e.tellers, id)
 	}
 }
 

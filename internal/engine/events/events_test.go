@@ -485,3 +485,33 @@ func TestOneThatCannotBeReadHoldsUpNoOther(t *testing.T) {
 		t.Errorf("%+v, %v", told, err)
 	}
 }
+
+// A teller that panics is replaced, and what it had in hand is told all the same.
+func TestATellerThatPanicsIsReplaced(t *testing.T) {
+	t.Parallel()
+	d := open(t, pgtest.Database(t))
+	k := take(t, func(n int, w http.ResponseWriter, _ *http.Request) bool {
+		if n == 0 {
+			w.WriteHeader(http.StatusInternalServerError)
+		}
+		return n == 0
+	})
+	var drawn atomic.Int32
+	d.Luck = func() float64 {
+		if drawn.Add(1) == 1 {
+			panic("luck that breaks")
+		}
+		return 0.5
+	}
+	r := d.receiver("shop", k, 1)
+	defer d.running()()
+	d.happen(store.NewID(), 3)
+	eventually(t, "all are told", func() bool {
+		d.skip(r)
+		_, taken := k.counts()
+		return taken >= 3 && d.left(r) == 0
+	})
+	if drawn.Load() == 0 {
+		t.Error("nothing broke")
+	}
+}

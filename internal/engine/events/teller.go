@@ -14,6 +14,7 @@ import (
 
 	"calmpigeon.example/internal/core/webhook"
 	"calmpigeon.example/internal/engine/courier"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
@@ -178,7 +179,13 @@ func (t *teller) step(ctx context.Context, r *roster.Receiver) (wait time.Durati
 			i := t.ready[0]
 			t.ready = t.ready[1:]
 			t.running++
-			go func() { t.tell(ctx, r, i); t.results <- i }()
+			go func() {
+				if err := guard.Try(func() error { t.tell(ctx, r, i); return nil }); err != nil {
+					t.e.Log.Error("telling of an event", "receiver", t.id, "event", i.EventID, "error", err)
+					i.Outcome, i.Error = store.Waits, "telling of it failed on our side"
+				}
+				t.results <- i
+			}()
 		}
 	}
 	if len(t.outcomes) > 0 && !t.writing {
@@ -212,9 +219,12 @@ func (t *teller) read(ctx context.Context, r *roster.Receiver, atOnce int) {
 	}
 	go func() {
 		var s set
-		if s.due, s.err = t.e.Store.ToTell(ctx, r.ID, t.e.Now(), inHand, most); s.err == nil {
-			s.items, s.err = t.e.items(ctx, r, s.due)
-		}
+		s.err = guard.Try(func() (err error) {
+			if s.due, err = t.e.Store.ToTell(ctx, r.ID, t.e.Now(), inHand, most); err == nil {
+				s.items, err = t.e.items(ctx, r, s.due)
+			}
+			return err
+		})
 		t.sets <- s
 	}()
 }
@@ -348,7 +358,9 @@ func (t *teller) outcome(o store.Telling) {
 func (t *teller) write(ctx context.Context) {
 	what := t.outcomes
 	t.outcomes, t.writing = nil, true
-	go func() { t.written <- wrote{what, t.e.Store.Tell(context.WithoutCancel(ctx), what)} }()
+	go func() {
+		t.written <- wrote{what, guard.Try(func() error { return t.e.Store.Tell(context.WithoutCancel(ctx), what) })}
+	}()
 }
 
 func (t *teller) wrote(ctx context.Context, w wrote) {

@@ -4,10 +4,9 @@ package gather
 import (
 	"context"
 	"errors"
-	"fmt"
-	"runtime/debug"
 	"time"
 
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/store"
 )
 
@@ -190,32 +189,20 @@ func (g *Gather[T, R]) collect(first call[T, R], linger bool) (set []call[T, R],
 	return set, nil
 }
 
-// Panicked is the error of a set in whose writing something panicked.
-type Panicked struct {
-	Why   any
-	Stack []byte
-}
-
-// Error is where it happened, too: nobody else tells.
-func (p *Panicked) Error() string {
-	return fmt.Sprintf("writing a set panicked: %v\n%s", p.Why, p.Stack)
-}
-
 // Hopeless reports whether an item cannot be written, however often it is brought: the database refuses it,
 // or writing it panics.
 func Hopeless(err error) bool {
-	panicked := (*Panicked)(nil)
+	panicked := (*guard.PanicError)(nil)
 	return store.Refused(err) || errors.As(err, &panicked)
 }
 
 // guarded writes a set, and survives what it is made of.
 func (g *Gather[T, R]) guarded(ctx context.Context, items []T) (values []R, err error) {
-	defer func() {
-		if why := recover(); why != nil {
-			err = &Panicked{why, debug.Stack()}
-		}
-	}()
-	return g.write(ctx, items)
+	err = guard.Try(func() (err error) {
+		values, err = g.write(ctx, items)
+		return err
+	})
+	return values, err
 }
 
 // settle writes a set. When the database refuses it, or writing it panics, one item spoils it for the

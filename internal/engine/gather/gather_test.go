@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"calmpigeon.example/internal/engine/guard"
 )
 
 func TestGatherMakesSetsAndSparesTheRest(t *testing.T) {
@@ -75,7 +77,7 @@ func TestAPanicSpoilsOneItem(t *testing.T) {
 	for i := range 40 {
 		callers.Go(func() {
 			n, err := g.Do(context.Background(), i)
-			if panicked := (*Panicked)(nil); errors.As(err, &panicked) != (i == 7) || err == nil && n != i {
+			if panicked := (*guard.PanicError)(nil); errors.As(err, &panicked) != (i == 7) || err == nil && n != i {
 				t.Errorf("%d: %d, %v", i, n, err)
 			}
 		})

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"maps"
 	"slices"
 	"strings"
@@ -47,6 +48,9 @@ type Keys struct {
 	Store  *store.Store
 	Now    func() time.Time
 	Random io.Reader
+	Log    *slog.Logger // of wrong keys; nil: nothing is logged
+
+	failed failures
 
 	mu       sync.Mutex
 	seen     map[string]seen
@@ -96,16 +100,45 @@ func (k *Keys) Make(name, cure, budget string, labels map[string]string) (store.
 	return record, "pigeon_" + handle + "_" + secret, nil
 }
 
-// Add brings a key into use.
+// Add brings a key into use that no other key made.
 func (k *Keys) Add(ctx context.Context, record store.Key) error { return k.Store.AddKey(ctx, record) }
 
-// Check returns the key that was presented, or [ErrRefused].
-func (k *Keys) Check(ctx context.Context, presented string) (store.Key, error) {
+// AddFor brings a key into use that another key made. The limits of the other hold for it: it sends passcodes to no
+// country to which the other does not, and what its batches spend counts against the budget of the other too. It is
+// returned as it is kept.
+func (k *Keys) AddFor(ctx context.Context, maker, record store.Key) (store.Key, error) {
+	record.MadeBy = &maker.ID
+	if only := maker.PasscodeCountries; len(only) > 0 {
+		if len(record.PasscodeCountries) == 0 {
+			record.PasscodeCountries = slices.Clone(only)
+		}
+		for _, country := range record.PasscodeCountries {
+			if !slices.Contains(only, country) {
+				return record, fault.New("passcode_countries", "the key that makes it may send no passcodes to "+country,
+					strings.Join(only, ", "))
+			}
+		}
+	}
+	return record, k.Store.AddKey(ctx, record)
+}
+
+// Check returns the key that was presented from an address, or [ErrRefused]. Where too many from this address were
+// wrong it does not look, and returns a [TooManyError].
+func (k *Keys) Check(ctx context.Context, from, presented string) (store.Key, error) {
 	body, ok := strings.CutPrefix(presented, "pigeon_")
 	handle, secret, two := strings.Cut(body, "_")
 	if !ok || !two || len(handle) != 8 || store.Keepable(handle) != handle {
-		return store.Key{}, ErrRefused
+		handle = ""
 	}
+	return k.failed.check(k.Log, from, handle, k.Now(), func() (store.Key, error) {
+		if handle == "" {
+			return store.Key{}, ErrRefused
+		}
+		return k.check(ctx, handle, secret)
+	})
+}
+
+func (k *Keys) check(ctx context.Context, handle, secret string) (store.Key, error) {
 	record, err := k.find(ctx, handle)
 	if errors.Is(err, store.ErrNotFound) {
 		return store.Key{}, ErrRefused
@@ -168,6 +201,7 @@ func (k *Keys) Forget() {
 
 // Flush notes which keys and sessions were used since the last time.
 func (k *Keys) Flush(ctx context.Context) error {
+	k.failed.flush(k.Log, k.Now())
 	k.mu.Lock()
 	ids := slices.Collect(maps.Keys(k.used))
 	var hashes [][]byte

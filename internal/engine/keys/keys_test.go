@@ -3,6 +3,7 @@ package keys
 import (
 	"crypto/rand"
 	"errors"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -49,7 +50,7 @@ func TestKeys(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := k.Check(t.Context(), key); !errors.Is(err, ErrRefused) {
+	if _, err := k.Check(t.Context(), "", key); !errors.Is(err, ErrRefused) {
 		t.Errorf("before it is added: %v", err)
 	}
 	if err := k.Add(t.Context(), record); err != nil {
@@ -62,11 +63,11 @@ func TestKeys(t *testing.T) {
 		"nothing": "", "its handle alone": key[:15], "another secret": key[:16] + strings.Repeat("a", 32), "half of it": key[:20],
 		"another prefix": strings.Replace(key, "pigeon", "dove", 1), "one letter more": key + "a", "an unknown handle": "pigeon_aaaaaaaa_" + key[16:],
 	} {
-		if _, err := k.Check(t.Context(), presented); !errors.Is(err, ErrRefused) {
+		if _, err := k.Check(t.Context(), "", presented); !errors.Is(err, ErrRefused) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if got, err := k.Check(t.Context(), key); err != nil || got.ID != record.ID {
+	if got, err := k.Check(t.Context(), "", key); err != nil || got.ID != record.ID {
 		t.Errorf("the key itself: %+v, %v", got, err)
 	}
 	if err := k.Flush(t.Context()); err != nil {
@@ -86,11 +87,11 @@ func TestKeys(t *testing.T) {
 	if err := other.Revoke(t.Context(), record.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := other.Check(t.Context(), key); !errors.Is(err, ErrRefused) {
+	if _, err := other.Check(t.Context(), "", key); !errors.Is(err, ErrRefused) {
 		t.Errorf("where it was revoked: %v", err)
 	}
 	*clock = clock.Add(known)
-	if _, err := k.Check(t.Context(), key); !errors.Is(err, ErrRefused) {
+	if _, err := k.Check(t.Context(), "", key); !errors.Is(err, ErrRefused) {
 		t.Errorf("elsewhere, %v later: %v", known, err)
 	}
 	if err := k.Revoke(t.Context(), store.NewID()); !errors.Is(err, store.ErrNotFound) {
@@ -160,16 +161,16 @@ func TestSessionsEnd(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got, err := k.CheckSession(t.Context(), token); err != nil || got.ID != made[0].ID {
+		if got, err := k.CheckSession(t.Context(), "", token); err != nil || got.ID != made[0].ID {
 			t.Errorf("%s: at its beginning %+v, %v", name, got, err)
 		}
-		if _, err := k.Check(t.Context(), token); !errors.Is(err, ErrRefused) {
+		if _, err := k.Check(t.Context(), "", token); !errors.Is(err, ErrRefused) {
 			t.Errorf("%s: its token is taken for a key: %v", name, err)
 		}
 		if err := tt.end(token); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := k.CheckSession(t.Context(), token); !errors.Is(err, tt.want) {
+		if _, err := k.CheckSession(t.Context(), "", token); !errors.Is(err, tt.want) {
 			t.Errorf("%s: %v, want %v", name, err, tt.want)
 		}
 	}
@@ -180,11 +181,11 @@ func TestSessionsEnd(t *testing.T) {
 	if err := k.Revoke(t.Context(), made[0].ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := k.CheckSession(t.Context(), token); !errors.Is(err, ErrRefused) {
+	if _, err := k.CheckSession(t.Context(), "", token); !errors.Is(err, ErrRefused) {
 		t.Errorf("after its key was revoked: %v", err)
 	}
 	for _, token := range []string{"", "x", strings.Repeat("A", 43)} {
-		if _, err := k.CheckSession(t.Context(), token); !errors.Is(err, ErrRefused) {
+		if _, err := k.CheckSession(t.Context(), "", token); !errors.Is(err, ErrRefused) {
 			t.Errorf("%q: %v", token, err)
 		}
 	}
@@ -193,6 +194,36 @@ func TestSessionsEnd(t *testing.T) {
 // used lets time pass and the session be used.
 func used(t *testing.T, k *Keys, clock *time.Time, token string, after time.Duration) error {
 	*clock = clock.Add(after)
-	_, err := k.CheckSession(t.Context(), token)
+	_, err := k.CheckSession(t.Context(), "", token)
 	return errors.Join(err, k.Flush(t.Context()))
+}
+
+// The limits of a key hold for the keys that it makes.
+func TestLimitsHoldForWhatAKeyMakes(t *testing.T) {
+	t.Parallel()
+	k, _ := keysOf(t)
+	maker, _ := added(t, k, "maker")
+	maker.PasscodeCountries = []string{"GB", "FR"}
+	make := func(countries ...string) (store.Key, error) {
+		record, _, err := k.Make("child", "", "", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		record.PasscodeCountries = countries
+		return k.AddFor(t.Context(), maker, record)
+	}
+	if child, err := make(); err != nil || !slices.Equal(child.PasscodeCountries, maker.PasscodeCountries) {
+		t.Errorf("without countries: %v, %v", child.PasscodeCountries, err)
+	}
+	if _, err := make("DE"); fault.Of(err) == nil {
+		t.Errorf("another country: %v", err)
+	}
+	child, err := make("FR")
+	if err != nil || !slices.Equal(child.PasscodeCountries, []string{"FR"}) {
+		t.Errorf("one of them: %v, %v", child.PasscodeCountries, err)
+	}
+	chain, err := k.Store.Makers(t.Context(), child.ID)
+	if err != nil || len(chain) != 2 || chain[0].ID != child.ID || chain[1].ID != maker.ID {
+		t.Errorf("it was made by %+v, %v", chain, err)
+	}
 }

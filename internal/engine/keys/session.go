@@ -50,12 +50,18 @@ func hashOf(token string) ([]byte, bool) {
 }
 
 // CheckSession returns the key with which a session was begun, or [ErrRefused]: it
-// has ended, was not used for a day, or its key is revoked.
-func (k *Keys) CheckSession(ctx context.Context, token string) (store.Key, error) {
+// has ended, was not used for a day, or its key is revoked. Addresses are slowed as in [Keys.Check].
+func (k *Keys) CheckSession(ctx context.Context, from, token string) (store.Key, error) {
 	hash, ok := hashOf(token)
-	if !ok {
-		return store.Key{}, ErrRefused
-	}
+	return k.failed.check(k.Log, from, string(hash), k.Now(), func() (store.Key, error) {
+		if !ok {
+			return store.Key{}, ErrRefused
+		}
+		return k.checkSession(ctx, hash)
+	})
+}
+
+func (k *Keys) checkSession(ctx context.Context, hash []byte) (store.Key, error) {
 	now := k.Now()
 	k.mu.Lock()
 	s, ok := k.sessions[string(hash)]

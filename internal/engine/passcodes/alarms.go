@@ -49,7 +49,7 @@ func (p *Passcodes) raise(ctx context.Context, all []fraud.Found, now time.Time)
 			)
 		}
 		is, err := p.Store.RaisePasscodeAlarm(ctx, a)
-		if errors.Is(err, store.ErrFull) {
+		if full := (*store.FullError)(nil); errors.As(err, &full) {
 			p.Log.Error("an alarm about passcodes is not raised", "rule", f.Rule, "by", f.By, "error", err)
 			continue
 		}

@@ -54,7 +54,7 @@ func TestAStandingBlockHolds(t *testing.T) {
 	if _, err := d.Issue(t.Context(), d.key, w, ""); !errors.As(err, &blocked) {
 		t.Errorf("the oldest block: %v", err)
 	}
-	if err := add("+447700900155"); !errors.Is(err, store.ErrFull) {
+	if err := add("+447700900155"); !errors.As(err, new(*store.FullError)) {
 		t.Errorf("one more than may stand: %v", err)
 	}
 	if err := d.Tidy(t.Context(), d.Now().Add(alarmsKept), time.Time{}); err != nil {
@@ -89,5 +89,24 @@ func TestAnUnknownPasscodeIsLikeAnother(t *testing.T) {
 	}
 	if _, err := d.Check(t.Context(), one.ID, strings.Repeat("1", typedMost+1)); fault.Of(err) == nil {
 		t.Errorf("a code without end: %v", err)
+	}
+}
+
+// The block of a site holds for all addresses of its /48, and for no other.
+func TestASiteIsBlocked(t *testing.T) {
+	t.Parallel()
+	d := open(t)
+	block := store.PasscodeBlock{ID: store.IDAt(d.Now()), By: passcode.Site, Value: "2001:db8:7::/48", Since: d.Now()}
+	if err := errors.Join(d.Store.AddPasscodeBlock(t.Context(), block), d.Roster.Reload(t.Context())); err != nil {
+		t.Fatal(err)
+	}
+	for address, want := range map[string]bool{
+		"2001:db8:7:1::9": true, "2001:db8:7:ffff::": true, "2001:db8:8::1": false, "192.0.2.7": false,
+	} {
+		var blocked *Blocked
+		_, err := d.Issue(t.Context(), d.key, Wants{To: "+447700900123", Purpose: "sign-in " + address, Address: address}, "")
+		if errors.As(err, &blocked) != want || !want && err != nil {
+			t.Errorf("%s: %v", address, err)
+		}
 	}
 }

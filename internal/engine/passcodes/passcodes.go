@@ -508,6 +508,9 @@ func values(number, country, purpose string, key uuid.UUID, at netip.Addr) []sto
 	if at.IsValid() {
 		all = append(all, store.Counted{By: passcode.Address, Value: passcode.AddressOf(at)},
 			store.Counted{By: passcode.Network, Value: passcode.NetworkOf(at).String()})
+		if site := passcode.SiteOf(at); site.IsValid() {
+			all = append(all, store.Counted{By: passcode.Site, Value: site.String()})
+		}
 	}
 	return all
 }

@@ -1,6 +1,7 @@
 package receipts
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 
 	"calmpigeon.example/internal/core/belong"
 	"calmpigeon.example/internal/core/delivery"
@@ -254,5 +256,54 @@ func TestClockOfAGateway(t *testing.T) {
 	skew, known := clocks.Skew(q.g.ID)
 	if day := clocks.Day(q.g.ID); !known || skew < ahead-2*time.Second || skew > ahead || day.N != 25 || day.Early != 1 {
 		t.Errorf("skew %v, %v; %+v", skew, known, day)
+	}
+}
+
+// Anybody who knows the address of a gateway's receipts can make any number of strays. At most StraysMost wait: the service
+// removes the oldest and counts them. It keeps strays about which somebody decided.
+func TestStraysAreBounded(t *testing.T) {
+	t.Parallel()
+	q := harbour(t)
+	db, err := pgx.Connect(t.Context(), q.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close(context.Background())
+	const over = 7000
+	// Their ids are in the order in which they came.
+	_, err = db.Exec(t.Context(), `INSERT INTO strays
+				(id, gateway_id, gateway_ref, reference, at, claim, cause, part, parts, code, note, receipt_id, fate)
+			SELECT ('0190' || lpad(to_hex(i), 28, '0'))::uuid, $2, i::text, '', now() - interval '1 hour', 'delivered', '', 0, 0, '', '',
+				gen_random_uuid(), ''
+			FROM generate_series(1, $1::int) AS i`, store.StraysMost+over, q.g.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(t.Context(), "UPDATE strays SET fate = 'discarded' WHERE gateway_ref = '1'"); err != nil {
+		t.Fatal(err)
+	}
+	q.report("unheard-of", one, "delivered")
+	count := func(sql string) (n int) {
+		t.Helper()
+		if err := db.QueryRow(t.Context(), sql).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	for deadline := time.Now().Add(20 * time.Second); count("SELECT count(*) FROM strays WHERE fate = ''") != store.StraysMost; {
+		if time.Now().After(deadline) {
+			t.Fatalf("%d wait", count("SELECT count(*) FROM strays WHERE fate = ''"))
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	if n := count("SELECT count(*) FROM strays WHERE gateway_ref = 'unheard-of' OR gateway_ref = '1'"); n != 2 {
+		t.Errorf("%d of the newest and the one that was decided about", n)
+	}
+	if n := count("SELECT min(gateway_ref::int) FROM strays WHERE fate = '' AND gateway_ref <> 'unheard-of'"); n != over+2 {
+		t.Errorf("the oldest that waits is %d", n)
+	}
+	removed, err := q.s.RemovedStrays(t.Context(), time.Now().Add(-time.Hour))
+	if err != nil || len(removed) != 1 || removed[0].GatewayID != q.g.ID || removed[0].N != over {
+		t.Errorf("%+v, %v", removed, err)
 	}
 }

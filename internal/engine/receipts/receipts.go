@@ -16,6 +16,7 @@ import (
 	"calmpigeon.example/internal/core/dialect"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/intake"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
@@ -154,7 +155,7 @@ func (r *Receipts) settler(gateway uuid.UUID) *settler {
 		s.started = true
 		r.running.Go(func() { s.fresh.Run(r.ctx) })
 		r.running.Go(func() { s.replies.Run(r.ctx) })
-		r.running.Go(func() { s.run(r.ctx) })
+		r.running.Go(func() { guard.Restart(r.ctx, r.Log, "settling receipts", s.run) })
 	}
 	return s
 }
@@ -169,7 +170,7 @@ func (r *Receipts) Run(ctx context.Context) {
 		r.settler(gateway)
 	}
 	r.running.Go(func() { r.forged.Run(ctx) })
-	r.running.Go(func() { r.lookForStrays(ctx) })
+	r.running.Go(func() { guard.Restart(ctx, r.Log, "looking for the messages of strays", r.lookForStrays) })
 	defer r.running.Wait()
 	<-ctx.Done()
 }

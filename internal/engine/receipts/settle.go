@@ -13,6 +13,7 @@ import (
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/engine/course"
 	"calmpigeon.example/internal/engine/gather"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
@@ -153,7 +154,7 @@ func (s *settler) halve(ctx context.Context, set []taken) error {
 	if len(set) == 0 {
 		return nil
 	}
-	err := s.settle(ctx, set)
+	err := guard.Try(func() error { return s.settle(ctx, set) })
 	switch {
 	case err == nil || !gather.Hopeless(err):
 		return err
@@ -217,11 +218,24 @@ func (s *settler) settle(ctx context.Context, set []taken) error {
 	}
 	s.r.Course.Announce(changed)
 	s.heard(ctx, due, matched)
+	s.r.Strays.Bound(ctx, s.gateway, countUnmatched(due, matched))
 	for _, one := range wait {
 		one.stored = true
 		s.put(one)
 	}
 	return nil
+}
+
+// countUnmatched counts the claims that match no message.
+func countUnmatched(set []taken, matched map[uuid.UUID]store.Matched) (n int) {
+	for _, one := range set {
+		for _, c := range one.claims {
+			if _, ok := matched[c.ID]; !ok {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // heard notes what receipts tell of their gateway: that it reports under the ids that it gave, and how

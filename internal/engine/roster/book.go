@@ -35,12 +35,14 @@ type Book struct {
 	templates map[string]store.Template
 	prices    map[uuid.UUID]Prices
 
+	badTemplates []Flaw // that cannot be used as they stand
+
 	// Limits are those that hold for passcodes.
 	Limits map[passcode.By][]passcode.Limit
-	blocks map[passcode.By]map[string]store.PasscodeBlock
+	blocks map[about][]store.PasscodeBlock // that stand, and some that are over
 	// Acts are what is done when a rule finds something about passcodes.
 	Acts   map[fraud.Rule]fraud.Act
-	alarms map[about][]store.PasscodeAlarm // that stand
+	alarms map[about][]store.PasscodeAlarm // that stand, and some that are over; the newest first
 	honest map[ruled]float64               // numbers an hour, as alarms were lifted
 }
 
@@ -58,77 +60,135 @@ func (r *Roster) Book() *Book {
 	return r.book
 }
 
-// read reads the book anew. Price lists are long; those that have not changed
-// are taken over.
-func (r *Roster) read(ctx context.Context, last *Book) (*Book, []Flaw, error) {
-	b := &Book{
-		Paced:     map[string]int{},
-		changed:   map[string]store.CountryRule{},
-		templates: map[string]store.Template{},
-		prices:    map[uuid.UUID]Prices{},
+// changedSince says up to which count a table was read, if it has changed since then. Rows that were removed since then are not
+// told one by one: where all says so, the table is to be read from the start.
+type changedSince func(tables ...string) (after int64, all, changed bool)
+
+// readBook makes the book that follows the last one. It reads the tables that have changed, and of templates, blocks and
+// alarms, which may be many, the rows that have changed.
+func (r *Roster) readBook(ctx context.Context, last *Book, since changedSince) (*Book, error) {
+	b := *last
+	for _, part := range []struct {
+		what   string
+		tables []string
+		read   func(ctx context.Context, b *Book, after int64, all bool) error
+	}{
+		{"senders", []string{"senders", "sender_defaults"}, r.readSenders},
+		{"routes", []string{"routes"}, r.readRoutes},
+		{"country rules", []string{"country_rules"}, r.readRules},
+		{"templates", []string{"templates"}, r.readTemplates},
+		{"price lists", []string{"price_lists", "prices"}, r.readPrices},
+		{"limits of passcodes", []string{"passcode_limits"}, r.readLimits},
+		{"blocks of passcodes", []string{"passcode_blocks"}, r.readBlocks},
+		{"what is done about fraud", []string{"passcode_rules"}, r.readActs},
+		{"alarms", []string{"passcode_alarms"}, r.readAlarms},
+	} {
+		after, all, changed := since(part.tables...)
+		if !changed {
+			continue
+		}
+		if err := part.read(ctx, &b, after, all); err != nil {
+			return nil, fmt.Errorf("reading %s: %w", part.what, err)
+		}
 	}
-	var err error
-	var flaws []Flaw
+	return &b, nil
+}
+
+func (r *Roster) readSenders(ctx context.Context, b *Book, _ int64, _ bool) (err error) {
 	if b.Senders, err = r.store.Senders(ctx); err != nil {
-		return nil, nil, fmt.Errorf("reading senders: %w", err)
+		return err
 	}
+	b.Paced, b.Entries = map[string]int{}, make([]sender.Entry, 0, len(b.Senders))
 	for _, s := range b.Senders {
 		if s.PerSecond > 0 {
 			b.Paced[s.ID] = s.PerSecond
 		}
-		b.Entries = append(
-			b.Entries,
-			sender.Entry{
-				ID:            sender.Stored(s.ID, sender.Kind(s.Kind)),
-				Gateways:      s.Gateways,
-				Countries:     s.Countries,
-				Registrations: s.Registrations,
-				Defaults:      s.Defaults,
-				TwoWay:        s.TwoWay,
-				PerSecond:     s.PerSecond,
-			},
-		)
+		b.Entries = append(b.Entries, sender.Entry{
+			ID:            sender.Stored(s.ID, sender.Kind(s.Kind)),
+			Gateways:      s.Gateways,
+			Countries:     s.Countries,
+			Registrations: s.Registrations,
+			Defaults:      s.Defaults,
+			TwoWay:        s.TwoWay,
+			PerSecond:     s.PerSecond,
+		})
 	}
+	return nil
+}
+
+func (r *Roster) readRoutes(ctx context.Context, b *Book, _ int64, _ bool) (err error) {
 	if b.Routes, err = r.store.Routes(ctx); err != nil {
-		return nil, nil, fmt.Errorf("reading routes: %w", err)
+		return err
 	}
-	for _, r := range b.Routes {
-		b.order = append(b.order, r.Route)
+	b.order = make([]route.Route, len(b.Routes))
+	for i, one := range b.Routes {
+		b.order[i] = one.Route
 	}
+	return nil
+}
+
+func (r *Roster) readRules(ctx context.Context, b *Book, _ int64, _ bool) error {
 	rules, err := r.store.Rules(ctx)
-	if err != nil {
-		return nil, nil, fmt.Errorf("reading country rules: %w", err)
-	}
+	b.changed = make(map[string]store.CountryRule, len(rules))
 	for _, rule := range rules {
 		b.changed[rule.Country] = rule
 	}
-	templates, err := r.store.Templates(ctx)
+	return err
+}
+
+func (r *Roster) readTemplates(ctx context.Context, b *Book, after int64, _ bool) error {
+	names, err := r.store.TemplateNames(ctx)
 	if err != nil {
-		return nil, nil, fmt.Errorf("reading templates: %w", err)
+		return err
 	}
-	for _, t := range templates {
+	records, err := r.store.Templates(ctx, after)
+	if err != nil {
+		return err
+	}
+	last, flaws := b.templates, b.badTemplates
+	b.templates, b.badTemplates = make(map[string]store.Template, len(names)), nil
+	fresh := make(map[string]bool, len(records))
+	for _, t := range records {
+		fresh[t.Name] = true
 		if err := t.Template.Check(); err != nil {
-			flaws = append(flaws, Flaw{"template", t.Name, err.Error()})
+			b.badTemplates = append(b.badTemplates, Flaw{"template", t.Name, err.Error()})
 			continue
 		}
 		b.templates[t.Name] = t
 	}
+	for _, name := range names {
+		if t, known := last[name]; known && !fresh[name] {
+			b.templates[name] = t
+		}
+	}
+	for _, flaw := range flaws {
+		if !fresh[flaw.Name] && slices.Contains(names, flaw.Name) {
+			b.badTemplates = append(b.badTemplates, flaw)
+		}
+	}
+	return nil
+}
+
+// readPrices takes the lists over that have not changed.
+func (r *Roster) readPrices(ctx context.Context, b *Book, _ int64, _ bool) error {
 	lists, err := r.store.PriceLists(ctx)
 	if err != nil {
-		return nil, nil, fmt.Errorf("reading price lists: %w", err)
+		return err
 	}
+	last := b.prices
+	b.prices = make(map[uuid.UUID]Prices, len(lists))
 	for _, list := range lists {
-		known, ok := last.prices[list.GatewayID]
+		known, ok := last[list.GatewayID]
 		if !ok || !known.ChangedAt.Equal(list.ChangedAt) {
 			entries, err := r.store.Prices(ctx, list.GatewayID)
 			if err != nil {
-				return nil, nil, fmt.Errorf("reading price lists: %w", err)
+				return err
 			}
 			known = Prices{list, entries, price.NewList(entries)}
 		}
 		b.prices[list.GatewayID] = known
 	}
-	return b, flaws, r.readPasscodes(ctx, b)
+	return nil
 }
 
 // Route is the first route that fits.
@@ -159,6 +219,9 @@ func (b *Book) RouteNamed(name string) (route.Route, bool) {
 
 // PutRoutes checks routes and stores them in the place of all that are there.
 func (r *Roster) PutRoutes(ctx context.Context, routes []route.Route, by string, now time.Time) error {
+	if len(routes) > store.RoutesMost {
+		return fault.New("items", fmt.Sprintf("%d routes", len(routes)), fmt.Sprintf("at most %d", store.RoutesMost))
+	}
 	var faults fault.Faults
 	records := make([]store.Route, len(routes))
 	for i, one := range routes {
@@ -166,8 +229,8 @@ func (r *Roster) PutRoutes(ctx context.Context, routes []route.Route, by string,
 		if err := one.Check(); err != nil {
 			faults.Add(at, fault.Why(err), "a route as an export has it")
 		}
-		if !keepable(one) {
-			faults.Add(at, "it holds U+0000", "text")
+		if why := recordProblem(one); why != "" {
+			faults.Add(at, why, recordAccepted)
 		}
 		for _, leg := range one.Gateways {
 			if r.ByName(leg.Gateway) == nil {
@@ -297,8 +360,8 @@ func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, 
 			country("defaults", d.Country)
 		}
 	}
-	if !keepable(s) {
-		faults.Add("registrations", "it holds U+0000", "text")
+	if why := recordProblem(s); why != "" {
+		faults.Add("registrations", why, recordAccepted)
 	}
 	if s.PerSecond < 0 || s.PerSecond > 10_000 {
 		faults.Add("per_second", fmt.Sprintf("%d is out of range", s.PerSecond), "1 to 10000, or 0 for no pace of its own")
@@ -318,11 +381,22 @@ func (r *Roster) PutSender(ctx context.Context, s store.Sender, mayChange bool, 
 	return s, r.Reload(ctx)
 }
 
-// keepable reports whether PostgreSQL can keep a record as JSON: it cannot keep
-// U+0000. A backslash of the text itself is written as two.
-func keepable(record any) bool {
+// recordAccepted is what a record may be.
+var recordAccepted = fmt.Sprintf("text without U+0000, at most %d KiB as JSON", store.SettingBytes>>10)
+
+// recordProblem says why a record cannot be kept as JSON; empty if it can. PostgreSQL cannot keep U+0000, and every
+// instance holds all records in memory. A backslash of the text itself is written as two.
+func recordProblem(record any) string {
 	encoded, err := json.Marshal(record)
-	return err == nil && !bytes.Contains(bytes.ReplaceAll(encoded, []byte(`\\`), nil), []byte(`\u0000`))
+	switch {
+	case err != nil:
+		return err.Error()
+	case len(encoded) > store.SettingBytes:
+		return fmt.Sprintf("it is %d KiB as JSON", (len(encoded)+1023)>>10)
+	case bytes.Contains(bytes.ReplaceAll(encoded, []byte(`\\`), nil), []byte(`\u0000`)):
+		return "it holds U+0000"
+	}
+	return ""
 }
 
 // RemoveSender takes a sender out of use.
@@ -341,8 +415,8 @@ func (r *Roster) PutRules(ctx context.Context, rules []sender.Rule, by string, n
 		if err := rule.Check(); err != nil {
 			faults.Add("rules", fault.Why(err), "a rule as an export has it")
 		}
-		if !keepable(rule) {
-			faults.Add("rules", rule.Country+": it holds U+0000", "text")
+		if why := recordProblem(rule); why != "" {
+			faults.Add("rules", rule.Country+": "+why, recordAccepted)
 		}
 		rule.Quiet = append([]sender.Quiet{}, rule.Quiet...)
 		records[i] = store.CountryRule{Country: rule.Country, Rule: rule, ChangedAt: now, ChangedBy: by}
@@ -369,8 +443,8 @@ func (r *Roster) PutTemplate(ctx context.Context, t *template.Template, mayChang
 	if err := t.Check(); err != nil {
 		return fault.New("template", err.Error(), "a template as the documentation describes it")
 	}
-	if !keepable(t) {
-		return fault.New("template", "it holds U+0000", "text")
+	if why := recordProblem(t); why != "" {
+		return fault.New("template", why, recordAccepted)
 	}
 	if err := r.store.PutTemplate(ctx, store.Template{Name: t.Name, Template: t, CreatedAt: now, ChangedAt: now}, mayChange); err != nil {
 		return err

@@ -200,8 +200,8 @@ func (r *Roster) set(g *Gateway, s Settings) error {
 	before, known := g.Speech(), maps.Clone(g.Secrets)
 	if s.Source != nil {
 		d, err := dialect.Load("dialect", []byte(*s.Source))
-		if err == nil && !keepable(*s.Source) {
-			err = errors.New("it holds U+0000")
+		if why := recordProblem(*s.Source); err == nil && why != "" {
+			err = errors.New(why)
 		}
 		if err != nil {
 			return fault.New("dialect", err.Error(), "a dialect file, or the name of one that ships")

@@ -1,43 +1,64 @@
 package roster
 
 import (
+	"bytes"
 	"context"
-	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
 	"time"
+
+	"github.com/google/uuid"
 
 	"calmpigeon.example/internal/core/fraud"
 	"calmpigeon.example/internal/core/passcode"
 	"calmpigeon.example/internal/store"
 )
 
-// readPasscodes reads what holds for passcodes.
-func (r *Roster) readPasscodes(ctx context.Context, b *Book) error {
+func (r *Roster) readLimits(ctx context.Context, b *Book, _ int64, _ bool) error {
 	set, err := r.store.PasscodeLimits(ctx)
-	if err != nil {
-		return fmt.Errorf("reading limits of passcodes: %w", err)
-	}
 	b.Limits = map[passcode.By][]passcode.Limit{}
 	for _, l := range Limits(set) {
 		b.Limits[l.By] = append(b.Limits[l.By], l)
 	}
-	blocks, err := r.store.StandingBlocks(ctx)
-	if err != nil {
-		return fmt.Errorf("reading blocks of passcodes: %w", err)
+	return err
+}
+
+// readBlocks reads the blocks that stand.
+func (r *Roster) readBlocks(ctx context.Context, b *Book, after int64, all bool) error {
+	if all || len(b.blocks) > 2*store.StandingMost { // many are over
+		after = store.FromTheStart
 	}
-	b.blocks = map[passcode.By]map[string]store.PasscodeBlock{}
-	for _, one := range blocks {
-		if b.blocks[one.By] == nil {
-			b.blocks[one.By] = map[string]store.PasscodeBlock{}
+	blocks, err := r.store.StandingBlocks(ctx, after)
+	b.blocks = standing(b.blocks, blocks, after, func(one store.PasscodeBlock) (about, uuid.UUID, bool) {
+		return about{one.By, counted(one.By, one.Value)}, one.ID, one.LiftedAt == nil
+	})
+	return err
+}
+
+// standing is what stands about each thing, the newest first: what did before, with the records that were read after a
+// count in their places. A new map is made.
+func standing[T any](last map[about][]T, records []T, after int64, of func(T) (about, uuid.UUID, bool)) map[about][]T {
+	all := make(map[about][]T, len(records))
+	if after != store.FromTheStart {
+		maps.Copy(all, last)
+	}
+	for _, one := range records {
+		what, id, stands := of(one)
+		list := slices.DeleteFunc(slices.Clone(all[what]), func(o T) bool { _, other, _ := of(o); return other == id })
+		if stands {
+			list = append(list, one)
 		}
-		value := counted(one.By, one.Value)
-		if other, twice := b.blocks[one.By][value]; !twice || longer(one, other) {
-			b.blocks[one.By][value] = one
+		slices.SortFunc(list, func(a, b T) int {
+			_, x, _ := of(a)
+			_, y, _ := of(b)
+			return bytes.Compare(y[:], x[:])
+		})
+		if all[what] = list; len(list) == 0 {
+			delete(all, what)
 		}
 	}
-	return r.readAlarms(ctx, b)
+	return all
 }
 
 // counted is a value as passcodes are counted by it: addresses of IPv6 were by each of them once.
@@ -62,31 +83,31 @@ type ruled struct {
 	about
 }
 
-// readAlarms reads what rules found, and what was learnt from alarms that were lifted.
-func (r *Roster) readAlarms(ctx context.Context, b *Book) error {
+func (r *Roster) readActs(ctx context.Context, b *Book, _ int64, _ bool) error {
 	set, err := r.store.PasscodeRules(ctx)
-	if err != nil {
-		return fmt.Errorf("reading what is done about fraud: %w", err)
-	}
 	b.Acts = maps.Clone(fraud.Usual)
 	maps.Copy(b.Acts, set)
-	alarms, err := r.store.StandingAlarms(ctx)
+	return err
+}
+
+// readAlarms reads what rules found, and what was learnt from alarms that were lifted.
+func (r *Roster) readAlarms(ctx context.Context, b *Book, after int64, all bool) error {
+	if all || len(b.alarms) > 2*store.StandingMost { // many are over
+		after = store.FromTheStart
+	}
+	alarms, err := r.store.StandingAlarms(ctx, after)
 	if err != nil {
-		return fmt.Errorf("reading alarms: %w", err)
+		return err
 	}
-	b.alarms, b.honest = map[about][]store.PasscodeAlarm{}, map[ruled]float64{}
-	for _, a := range alarms {
-		of := about{a.By, counted(a.By, a.Value)}
-		b.alarms[of] = append(b.alarms[of], a)
-	}
+	b.alarms = standing(b.alarms, alarms, after, func(a store.PasscodeAlarm) (about, uuid.UUID, bool) {
+		return about{a.By, counted(a.By, a.Value)}, a.ID, a.LiftedAt == nil
+	})
 	rates, err := r.store.HonestRates(ctx)
-	if err != nil {
-		return fmt.Errorf("reading what alarms were lifted: %w", err)
-	}
+	b.honest = make(map[ruled]float64, len(rates))
 	for _, h := range rates {
 		b.honest[ruled{h.Rule, about{h.By, h.Value}}] = h.PerHour
 	}
-	return nil
+	return err
 }
 
 // Alarms are those that stand about something at a moment.
@@ -139,13 +160,15 @@ func Limits(set []store.PasscodeLimit) []passcode.Limit {
 	return all
 }
 
-// Blocked is the block because of which something gets no passcodes at a moment; false if there is none.
-func (b *Book) Blocked(by passcode.By, value string, now time.Time) (store.PasscodeBlock, bool) {
-	one, ok := b.blocks[by][value]
-	if !ok || one.UntilAt != nil && !now.Before(*one.UntilAt) {
-		return store.PasscodeBlock{}, false
+// Blocked is the block because of which something gets no passcodes at a moment: of several the one that stands longest.
+// It is false if there is none.
+func (b *Book) Blocked(by passcode.By, value string, now time.Time) (longest store.PasscodeBlock, blocked bool) {
+	for _, one := range b.blocks[about{by, value}] {
+		if (one.UntilAt == nil || now.Before(*one.UntilAt)) && (!blocked || longer(one, longest)) {
+			longest, blocked = one, true
+		}
 	}
-	return one, true
+	return longest, blocked
 }
 
 // CodeHash is a keyed hash of the code of a passcode.

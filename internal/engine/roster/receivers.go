@@ -108,8 +108,6 @@ func (r *Roster) ReportsTo(to string, key uuid.UUID, faults *fault.Faults) *Rece
 
 // The bounds of what is set of receivers.
 const (
-	receiversMost  = 100
-	followersMost  = 50 // beside these
 	atOnceUsual    = 16
 	atOnceMost     = 256
 	answerUsual    = 10 * time.Second
@@ -160,18 +158,12 @@ func (r *Roster) AddReceiver(ctx context.Context, name string, settings Receiver
 	if settings.Address == nil {
 		return nil, fault.New("address", "is missing", address.ReceiverAccepted)
 	}
-	if err := r.room(false, receiversMost, "receivers are there already"); err != nil {
-		return nil, err
-	}
 	return r.addReceiver(ctx, name, settings, now)
 }
 
 // Follow adds somebody who follows for a while: with the secrets and the choice of a receiver, if one is given.
 func (r *Roster) Follow(ctx context.Context, like *Receiver, settings ReceiverSettings, now time.Time) (*Receiver, error) {
 	name := followerPrefix + strings.ToLower(rand.Text()[:8])
-	if err := r.room(true, followersMost, "follow already"); err != nil {
-		return nil, err
-	}
 	if like == nil {
 		return r.addReceiver(ctx, name, settings, now)
 	}
@@ -180,20 +172,6 @@ func (r *Roster) Follow(ctx context.Context, like *Receiver, settings ReceiverSe
 	one.Reports = store.ReportsNo
 	one.PausedAt, one.PausedBy, one.PausedWhy = nil, "", ""
 	return r.putReceiver(ctx, &one)
-}
-
-// room reports whether there is room for one more who follows, or for another receiver.
-func (r *Roster) room(follows bool, most int, there string) error {
-	n := 0
-	for _, one := range r.Receivers() {
-		if one.Follows() == follows {
-			n++
-		}
-	}
-	if n >= most {
-		return fault.New("name", fmt.Sprintf("%d %s", n, there), fmt.Sprintf("at most %d", most))
-	}
-	return nil
 }
 
 func (r *Roster) addReceiver(ctx context.Context, name string, settings ReceiverSettings, now time.Time) (*Receiver, error) {
@@ -265,6 +243,9 @@ func (one *Receiver) set(s ReceiverSettings) error {
 			faults.Add("timeout", span.Format(*s.Timeout), span.Format(answerLeast)+" to "+span.Format(answerMost))
 		}
 		one.TimeoutMs = int(s.Timeout.Milliseconds())
+	}
+	if why := recordProblem(one.Receiver); why != "" {
+		faults.Add("receiver", why, recordAccepted)
 	}
 	if faults != nil {
 		return faults

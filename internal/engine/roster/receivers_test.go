@@ -1,12 +1,13 @@
 package roster_test
 
 import (
+	"errors"
 	"testing"
 	"time"
 
-	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/engine/roster/rostertest"
+	"calmpigeon.example/internal/store"
 )
 
 // Those who follow have a bound of their own, whether or not they follow like a receiver, and leave room for receivers.
@@ -25,7 +26,7 @@ func TestFollowersAreBounded(t *testing.T) {
 		}
 	}
 	for _, other := range []*roster.Receiver{nil, like} {
-		if _, err := r.Follow(t.Context(), other, roster.ReceiverSettings{}, time.Now()); fault.Of(err) == nil {
+		if _, err := r.Follow(t.Context(), other, roster.ReceiverSettings{}, time.Now()); !errors.As(err, new(*store.FullError)) {
 			t.Errorf("one too many: %v", err)
 		}
 	}

@@ -4,6 +4,7 @@
 package roster
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -159,16 +160,27 @@ type Roster struct {
 	// began first could end last, and what it read would be old.
 	reading sync.Mutex
 
-	mu      sync.RWMutex
-	changes int64      // of what was set, up to which it was read
-	version int64      // the last of them that is written down
-	all     []*Gateway // those in use, in the order they were added
+	mu sync.RWMutex
+	read
+}
+
+// read is what a roster has read. Its lists and maps are never changed; new ones take their places.
+type read struct {
+	changes store.SettingsCount // up to which it was read
+	version int64               // the last change that is written down
+	all     []*Gateway          // those in use, in the order they were added
 	seen    map[uuid.UUID]*Gateway
 	healths map[uuid.UUID]store.Health
 	book    *Book
-	flaws   []Flaw
 
-	receivers []*Receiver // of events, in the order they were added
+	receivers    []*Receiver // of events, in the order they were added
+	badGateways  []Flaw
+	badReceivers []Flaw
+}
+
+// nothing is what a roster has read at first.
+func nothing() read {
+	return read{changes: store.SettingsCount{N: store.FromTheStart}, seen: map[uuid.UUID]*Gateway{}, book: &Book{}}
 }
 
 // Flaw is a record that cannot be used as it stands: a check that is newer than
@@ -179,18 +191,20 @@ type Flaw struct{ What, Name, Why string }
 func (r *Roster) Flaws() []Flaw {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
-	return slices.Clone(r.flaws)
+	return slices.Concat(r.book.badTemplates, r.badReceivers, r.badGateways)
 }
 
 // New makes an empty roster; [Roster.Reload] fills it.
 func New(s *store.Store, sealer *store.Sealer) *Roster {
-	return &Roster{store: s, sealer: sealer, seen: map[uuid.UUID]*Gateway{}, book: &Book{}}
+	return &Roster{store: s, sealer: sealer, read: nothing()}
 }
 
 // Within is a roster over the transaction that s is bound to: what it changes
 // holds once that is committed, and nobody else sees it before.
 func (r *Roster) Within(ctx context.Context, s *store.Store) (*Roster, error) {
-	within := New(s, r.sealer)
+	r.mu.RLock()
+	within := &Roster{store: s, sealer: r.sealer, read: r.read}
+	r.mu.RUnlock()
 	return within, within.Reload(ctx)
 }
 
@@ -198,7 +212,7 @@ func (r *Roster) Within(ctx context.Context, s *store.Store) (*Roster, error) {
 func (r *Roster) Changes() int64 {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
-	return r.changes
+	return r.changes.N
 }
 
 // Version is the number of the last change of what is set that it has read.
@@ -208,65 +222,118 @@ func (r *Roster) Version() int64 {
 	return r.version
 }
 
-// Reload reads what was set, here or by other instances, since the last time.
+// Renew reads all of what was set: the database is another, or an earlier one, and what was read of it may never
+// have been.
+func (r *Roster) Renew(ctx context.Context) error {
+	r.reading.Lock()
+	r.mu.Lock()
+	r.changes = nothing().changes
+	r.mu.Unlock()
+	r.reading.Unlock()
+	return r.Reload(ctx)
+}
+
+// Reload reads what was set, here or by other instances, since the last time: the tables that have changed, and of those
+// that may be long the rows.
 func (r *Roster) Reload(ctx context.Context) error {
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	changes, err := r.store.SettingsChanges(ctx) // before the rest: what is set meanwhile is read the next time
+	r.mu.RLock()
+	next := r.read
+	r.mu.RUnlock()
+	known := next.changes
+	now, err := r.store.SettingsCount(ctx, known.N) // before the rest: what is set meanwhile is read the next time
 	if err != nil {
-		return fmt.Errorf("asking what was set: %w", err)
+		return err
 	}
-	if changes == r.Changes() {
+	if now.N == known.N {
 		return nil
 	}
-	version, err := r.store.LastChange(ctx)
-	if err != nil {
+	// Of a database in which the count is lower than it was, nothing is known.
+	first := known.N == store.FromTheStart || now.N < known.N
+	since := func(tables ...string) (after int64, all, changed bool) {
+		if first {
+			return store.FromTheStart, true, true
+		}
+		for _, table := range tables {
+			changed = changed || now.Tables[table] != known.Tables[table]
+			all = all || now.Tables[table+" removed"] != known.Tables[table+" removed"]
+		}
+		return known.N, all, changed
+	}
+	next.changes = now
+	if next.version, err = r.store.LastChange(ctx); err != nil {
 		return fmt.Errorf("reading changes: %w", err)
 	}
-	records, err := r.store.Gateways(ctx)
-	if err != nil {
-		return fmt.Errorf("reading gateways: %w", err)
+	if after, _, changed := since("gateways"); changed {
+		if err := r.readGateways(ctx, &next, after); err != nil {
+			return fmt.Errorf("reading gateways: %w", err)
+		}
 	}
-	book, flaws, err := r.read(ctx, r.Book())
+	if next.book, err = r.readBook(ctx, next.book, since); err != nil {
+		return err
+	}
+	if _, _, changed := since("receivers"); changed {
+		if next.receivers, next.badReceivers, err = r.readReceivers(ctx); err != nil {
+			return err
+		}
+	}
+	if _, _, changed := since("gateway_health"); changed {
+		if next.healths, err = r.store.Healths(ctx); err != nil {
+			return err
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.read = next
+	return nil
+}
+
+// readGateways reads the gateways that were changed after a count. None is ever removed from the database.
+func (r *Roster) readGateways(ctx context.Context, next *read, after int64) error {
+	records, err := r.store.Gateways(ctx, after)
 	if err != nil {
 		return err
 	}
-	receivers, more, err := r.readReceivers(ctx)
-	if err != nil {
-		return err
+	last, flaws := next.seen, next.badGateways
+	next.seen, next.badGateways = maps.Clone(last), nil
+	if after == store.FromTheStart {
+		clear(next.seen)
 	}
-	flaws = append(flaws, more...)
-	healths, err := r.store.Healths(ctx)
-	if err != nil {
-		return err
-	}
-	all := make([]*Gateway, 0, len(records))
-	seen := make(map[uuid.UUID]*Gateway, len(records))
+	fresh := map[string]bool{}
 	for _, record := range records {
-		g := r.ByID(record.ID)
+		fresh[record.Name] = true
+		g := last[record.ID]
 		if g == nil || g.Version != record.Version {
 			opened, err := r.open(record)
 			switch {
 			case err == nil:
 				g = opened
 			case g != nil: // it goes on as it was, but whether it is paused is told by the record
-				flaws = append(flaws, Flaw{"gateway", record.Name, err.Error() + "\nIt goes on as it was before."})
+				next.badGateways = append(next.badGateways, Flaw{"gateway", record.Name, err.Error() + "\nIt goes on as it was before."})
 				record.Source, record.Version = g.Source, g.Version
 				g = &Gateway{Gateway: record, Dialect: g.Dialect, Secrets: g.Secrets, Callback: g.Callback, mask: g.mask}
 			default:
-				flaws = append(flaws, Flaw{"gateway", record.Name, err.Error()})
+				next.badGateways = append(next.badGateways, Flaw{"gateway", record.Name, err.Error()})
 				continue
 			}
 		}
-		if g.RemovedAt == nil {
-			all = append(all, g)
-		}
-		seen[record.ID] = g
+		next.seen[record.ID] = g
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.all, r.seen, r.book, r.healths, r.flaws = all, seen, book, healths, flaws
-	r.changes, r.version, r.receivers = changes, version, receivers
+	if after != store.FromTheStart {
+		for _, flaw := range flaws {
+			if !fresh[flaw.Name] {
+				next.badGateways = append(next.badGateways, flaw)
+			}
+		}
+	}
+	next.all = nil
+	for _, g := range next.seen {
+		if g.RemovedAt == nil {
+			next.all = append(next.all, g)
+		}
+	}
+	slices.SortFunc(next.all, func(a, b *Gateway) int { return bytes.Compare(a.ID[:], b.ID[:]) })
 	return nil
 }
 

@@ -6,6 +6,7 @@ package setup
 
 import (
 	"bytes"
+	"errors"
 	"regexp"
 	"strings"
 
@@ -119,30 +120,21 @@ func Placeholder(gateway, secret string) string {
 // leaves room for everything else.
 const pricesMost = 128 << 10 // octets
 
-// Write writes what is set up. What it has to leave out it says at its head.
+// Write writes the set-up as a [File]. Its head names the price lists that it leaves out.
 func Write(r *roster.Roster) ([]byte, error) {
-	var f File
-	var leftOut []string
 	book := r.Book()
-	room := pricesMost
-	for _, g := range r.All() {
-		one := written(g)
-		var err error
-		if one.Prices, err = writtenPrices(book.Prices(g.ID).Entries); err != nil {
-			return nil, err
-		}
-		if len(one.Prices) > room {
-			one.Prices = ""
-			leftOut = append(leftOut, g.Name)
-		}
-		room -= len(one.Prices)
-		f.Gateways = append(f.Gateways, one)
+	var body bytes.Buffer
+	leftOut, err := writeGateways(&body, r)
+	if err != nil {
+		return nil, err
 	}
+	receivers := writer{out: &body, list: "receivers"}
 	for _, one := range r.Receivers() {
 		if !one.Follows() {
-			f.Receivers = append(f.Receivers, writtenReceiver(one))
+			receivers.write(writtenReceiver(one))
 		}
 	}
+	routes := writer{out: &body, list: "routes"}
 	for _, record := range book.Routes {
 		one := Route{
 			Name:      record.Name,
@@ -155,11 +147,13 @@ func Write(r *roster.Roster) ([]byte, error) {
 		for _, leg := range record.Route.Gateways {
 			one.Gateways = append(one.Gateways, Leg(leg))
 		}
-		f.Routes = append(f.Routes, one)
+		routes.write(one)
 	}
+	senders := writer{out: &body, list: "senders"}
 	for _, s := range book.Senders {
-		f.Senders = append(f.Senders, writtenSender(s))
+		senders.write(writtenSender(s))
 	}
+	rules := writer{out: &body, list: "rules"}
 	for _, country := range book.Ruled() {
 		rule, by := book.Rule(country)
 		if by == nil {
@@ -173,8 +167,11 @@ func Write(r *roster.Roster) ([]byte, error) {
 		if err := yaml.UnmarshalWithOptions(source, &nested, yaml.UseOrderedMap()); err != nil {
 			return nil, err
 		}
-		f.Rules = append(f.Rules, nested.Rules...)
+		for _, one := range nested.Rules {
+			rules.write(one)
+		}
 	}
+	templates := writer{out: &body, list: "templates"}
 	for _, t := range book.Templates() {
 		source, err := t.Template.Write()
 		if err != nil {
@@ -184,18 +181,58 @@ func Write(r *roster.Roster) ([]byte, error) {
 		if err := yaml.UnmarshalWithOptions(source, &nested, yaml.UseOrderedMap()); err != nil {
 			return nil, err
 		}
-		f.Templates = append(f.Templates, nested)
+		templates.write(nested)
 	}
-	body, err := yaml.MarshalWithOptions(f, yaml.UseLiteralStyleIfMultiline(true))
-	if err != nil {
+	if err := errors.Join(receivers.err, routes.err, senders.err, rules.err, templates.err); err != nil {
 		return nil, err
+	}
+	if body.Len() == 0 {
+		body.WriteString("{}\n")
 	}
 	head := "# A set-up of Calm Pigeon. Secrets are placeholders: pigeon setup import takes\n" +
 		"# their values from the environment. API keys are not in it.\n"
 	for _, name := range leftOut {
 		head += "# The prices of " + name + " are too many for it: pigeon gateway prices export " + name + "\n"
 	}
-	return append([]byte(head), body...), nil
+	return append([]byte(head), body.Bytes()...), nil
+}
+
+func writeGateways(body *bytes.Buffer, r *roster.Roster) (leftOut []string, err error) {
+	gateways := writer{out: body, list: "gateways"}
+	room := pricesMost
+	for _, g := range r.All() {
+		one := written(g)
+		if one.Prices, err = writtenPrices(r.Book().Prices(g.ID).Entries); err != nil {
+			return nil, err
+		}
+		if len(one.Prices) > room {
+			one.Prices = ""
+			leftOut = append(leftOut, g.Name)
+		}
+		room -= len(one.Prices)
+		gateways.write(one)
+	}
+	return leftOut, gateways.err
+}
+
+// writer writes a list item by item: writing YAML needs many times the memory of what is written.
+type writer struct {
+	out  *bytes.Buffer
+	list string
+	any  bool // has been written
+	err  error
+}
+
+func (w *writer) write(item any) {
+	if w.err != nil {
+		return
+	}
+	source, err := yaml.MarshalWithOptions(map[string][]any{w.list: {item}}, yaml.UseLiteralStyleIfMultiline(true))
+	if head := []byte(w.list + ":\n"); w.any {
+		source = bytes.TrimPrefix(source, head)
+	}
+	w.any, w.err = true, err
+	w.out.Write(source)
 }
 
 // writtenPrices is a price list as it is written; nothing if there is none.

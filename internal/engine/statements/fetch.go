@@ -11,6 +11,7 @@ import (
 	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/core/statement"
 	"calmpigeon.example/internal/engine/courier"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -79,7 +80,7 @@ func (f *Fetcher) All(ctx context.Context) error {
 		if one, ok := known[g.ID]; ok && f.DueAt(g, one).After(f.Now()) {
 			continue
 		}
-		if err := f.fetchNext(ctx, g); err != nil {
+		if err := guard.Try(func() error { return f.fetchNext(ctx, g) }); err != nil {
 			failed = append(failed, fmt.Errorf("%s: %w", g.Name, err))
 		}
 	}

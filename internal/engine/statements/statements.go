@@ -17,6 +17,7 @@ import (
 	"calmpigeon.example/internal/core/belong"
 	"calmpigeon.example/internal/core/delivery"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/watch"
 	"calmpigeon.example/internal/store"
@@ -69,7 +70,7 @@ func (s *Statements) Run(ctx context.Context) {
 		}
 		for more := true; more && ctx.Err() == nil; {
 			var err error
-			if more, err = s.step(ctx); err != nil {
+			if err = guard.Try(func() (err error) { more, err = s.step(ctx); return err }); err != nil {
 				s.failed(ctx, err)
 				break
 			}

@@ -21,6 +21,7 @@ import (
 	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/core/statement"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
 )
@@ -224,14 +225,12 @@ func (s *Statements) readAll(ctx context.Context, one *store.Statement, w Wants,
 		for range sets {
 		}
 	}()
-	go func() {
-		defer close(sets)
+	read := func() error {
 		set := make([]store.StatementLine, 0, setMost)
 		n := 0
 		for row, err := range list.Rows() {
 			if err != nil {
-				failed <- err
-				return
+				return err
 			}
 			lines := []statement.Line{{Wrong: row.Wrong}}
 			if row.Wrong == "" {
@@ -245,7 +244,7 @@ func (s *Statements) readAll(ctx context.Context, one *store.Statement, w Wants,
 				select {
 				case sets <- set:
 				case <-ctx.Done():
-					return
+					return nil
 				}
 				set = make([]store.StatementLine, 0, setMost)
 			}
@@ -255,6 +254,13 @@ func (s *Statements) readAll(ctx context.Context, one *store.Statement, w Wants,
 			case sets <- set:
 			case <-ctx.Done():
 			}
+		}
+		return nil
+	}
+	go func() {
+		defer close(sets)
+		if err := guard.Try(read); err != nil {
+			failed <- err
 		}
 	}()
 	var unreadable int64

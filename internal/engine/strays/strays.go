@@ -12,6 +12,7 @@ import (
 
 	"calmpigeon.example/internal/core/belong"
 	"calmpigeon.example/internal/engine/course"
+	"calmpigeon.example/internal/engine/guard"
 	"calmpigeon.example/internal/engine/kit"
 	"calmpigeon.example/internal/engine/roster"
 	"calmpigeon.example/internal/store"
@@ -33,6 +34,9 @@ type Strays struct {
 
 	mu   sync.Mutex
 	said time.Time // when an error was last said
+
+	adding sync.Mutex
+	added  map[uuid.UUID]int // strays by gateway since it was last looked how many there are
 }
 
 // New makes one that judges once it runs.
@@ -59,6 +63,36 @@ func (s *Strays) Fresh(t store.Stray) store.Stray {
 	return t
 }
 
+// lookAfter is after how many new strays of a gateway it is looked whether there are too many.
+const lookAfter = 1000
+
+// Bound is told how many strays of a gateway were added. Now and then it removes the oldest of those that wait, if there
+// are too many ([store.StraysMost]).
+func (s *Strays) Bound(ctx context.Context, gateway uuid.UUID, added int) {
+	if added == 0 {
+		return
+	}
+	s.adding.Lock()
+	n, looked := s.added[gateway]
+	n += added
+	look := !looked || n >= lookAfter
+	if look {
+		n = 0
+	}
+	if s.added == nil {
+		s.added = map[uuid.UUID]int{}
+	}
+	s.added[gateway] = n
+	s.adding.Unlock()
+	for look {
+		var err error
+		if look, err = s.Store.TrimStrays(ctx, gateway, s.Now()); err != nil {
+			s.failed(ctx, gateway, err)
+			return
+		}
+	}
+}
+
 // Wake says of which gateways strays are to be judged. It never waits; who is busy is told again.
 func (s *Strays) Wake(gateways []uuid.UUID) {
 	if len(gateways) == 0 {
@@ -82,7 +116,7 @@ func (s *Strays) Run(ctx context.Context) {
 		for _, gateway := range gateways {
 			for more := true; more && ctx.Err() == nil; {
 				var err error
-				if more, err = s.judge(ctx, gateway); err != nil {
+				if err = guard.Try(func() (err error) { more, err = s.judge(ctx, gateway); return err }); err != nil {
 					s.failed(ctx, gateway, err)
 					break
 				}

@@ -61,7 +61,7 @@ export function Go({ batch, launched }: { batch: Batch; launched: () => void }) 
         </div>
         {launch.error && <Refused error={launch.error} />}
         {(same || again) && (
-          <Form.Check id="again" className="mb-2" label="send it though the same list and text have gone already" checked={again}
+          <Form.Check id="again" className="mb-2" label="send it again to those who got it" checked={again}
             onChange={(e) => setAgain(e.target.checked)} />
         )}
         <Button type="submit" disabled={launch.isPending}>
