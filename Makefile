@@ -56,7 +56,7 @@ test: build need-postgres need-pooler need-chromium ## run all tests
 	go test ./... -count=1 -parallel 4 -timeout 20m
 
 sheets: build need-postgres need-office ## hold lists and results against a spreadsheet program, in several locales
-	go test ./e2e -run TestSheetsOfAnOfficeProgram -count=1 -v
+	go test ./e2e ./internal/core/sheet -run OfAnOfficeProgram -count=1 -v
 
 check: build audit ## formatting, vet, staticcheck, weaknesses, types, the description of the API
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "not formatted: $$bad"; exit 1; }

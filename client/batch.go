@@ -280,7 +280,18 @@ type ListHint struct {
 	Encoding  string
 	Delimiter string
 	Sheet     string
-	At        int // rows that stand before the first of it; -1: all that the batch holds
+	Locale    string // in whose conventions a workbook shows its cells, such as de; empty: that of the workbook
+	HeadRow   int    // the row that names the columns, 1 first; 0: it is recognised
+	At        int    // rows that stand before the first of it; -1: all that the batch holds
+}
+
+// values are what is said of how a list is read.
+func (h ListHint) values() map[string]string {
+	values := map[string]string{"encoding": h.Encoding, "delimiter": h.Delimiter, "sheet": h.Sheet, "locale": h.Locale}
+	if h.HeadRow > 0 {
+		values["head_row"] = strconv.Itoa(h.HeadRow)
+	}
+	return values
 }
 
 func batchPath(id, rest string) string { return "/v1/batches/" + url.PathEscape(id) + rest }
@@ -295,7 +306,8 @@ func (c *Client) NewBatch(ctx context.Context, w BatchWants) (Batch, error) {
 // numbers one a line. Rows that the batch holds already are passed over, so what broke off is
 // repeated.
 func (c *Client) AppendRows(ctx context.Context, id string, list io.Reader, hint ListHint) (BatchAppended, error) {
-	values := map[string]string{"file": hint.File, "encoding": hint.Encoding, "delimiter": hint.Delimiter, "sheet": hint.Sheet}
+	values := hint.values()
+	values["file"] = hint.File
 	if hint.At >= 0 {
 		values["at"] = strconv.Itoa(hint.At)
 	}
@@ -329,8 +341,7 @@ func (c *Client) AppendEach(ctx context.Context, id string, head []string, rows 
 // CorrectRows puts rows back that were left out and have been corrected: the sheet that
 // [Client.BatchResult] gives of them, with the number of each row.
 func (c *Client) CorrectRows(ctx context.Context, id string, list io.Reader, hint ListHint) (b BatchCorrected, err error) {
-	values := map[string]string{"encoding": hint.Encoding, "delimiter": hint.Delimiter, "sheet": hint.Sheet}
-	return b, c.call(ctx, "POST", batchPath(id, "/corrections"+choose(url.Values{}, values, 0)), nil, list, &b)
+	return b, c.call(ctx, "POST", batchPath(id, "/corrections"+choose(url.Values{}, hint.values(), 0)), nil, list, &b)
 }
 
 // ChangeBatch makes a batch send something else, until it is launched.

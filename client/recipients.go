@@ -34,6 +34,8 @@ type ListedRecipient struct {
 // SaveHint is how a sheet is read into a list.
 type SaveHint struct {
 	Encoding, Delimiter, Sheet string
+	Locale                     string   // in whose conventions a workbook shows its cells; empty: that of the workbook
+	HeadRow                    int      // the row that names the columns, 1 first; 0: it is recognised
 	Country                    string   // where numbers without a country code are dialled
 	Number                     string   // the column that holds numbers; empty: the one that is recognised
 	Groups                     []string // that all of them are put in
@@ -97,13 +99,9 @@ func (c *Client) SaveRecipients(ctx context.Context, name string, sheet io.Reade
 			q.Set(name, "true")
 		}
 	}
-	values := map[string]string{
-		"encoding":  h.Encoding,
-		"delimiter": h.Delimiter,
-		"sheet":     h.Sheet,
-		"country":   h.Country,
-		"number":    h.Number,
-	}
+	hint := ListHint{Encoding: h.Encoding, Delimiter: h.Delimiter, Sheet: h.Sheet, Locale: h.Locale, HeadRow: h.HeadRow}
+	values := hint.values()
+	values["country"], values["number"] = h.Country, h.Number
 	return s, c.call(ctx, "POST", listPath(name, "/recipients"+choose(q, values, 0)), nil, sheet, &s)
 }
 

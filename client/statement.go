@@ -11,7 +11,9 @@ import (
 // TakeStatement takes a gateway's own list or bill in, as it is read. Matching goes on afterwards: see
 // [Client.Statement].
 func (c *Client) TakeStatement(ctx context.Context, file io.Reader, h StatementHint) (t StatementTaken, err error) {
-	q := map[string]string{"gateway": h.Gateway, "file": h.File, "encoding": h.Encoding, "delimiter": h.Delimiter, "sheet": h.Sheet}
+	hint := ListHint{Encoding: h.Encoding, Delimiter: h.Delimiter, Sheet: h.Sheet, Locale: h.Locale, HeadRow: h.HeadRow}
+	q := hint.values()
+	q["gateway"], q["file"] = h.Gateway, h.File
 	if h.Mapping != nil {
 		encoded, err := json.Marshal(h.Mapping)
 		if err != nil {

@@ -1454,6 +1454,8 @@ type StatementHint struct {
 	Encoding    string
 	Delimiter   string
 	Sheet       string
+	Locale      string
+	HeadRow     int
 	Mapping     *StatementMapping
 	From, Until time.Time
 	DryRun      bool

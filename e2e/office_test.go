@@ -57,7 +57,7 @@ func TestSheetsOfAnOfficeProgram(t *testing.T) {
 		"csv:Text - txt - csv (StarCalc):9,34,1,1,,1036,false,false":    "CSV with tabs, in windows-1252",
 		"csv:Text - txt - csv (StarCalc):59,34,1,1,,1053,false,true":    "CSV with semicolons, in windows-1252",
 		"csv:Text - txt - csv (StarCalc):59,34,65535,1,,1045,true,true": "CSV with semicolons, in utf-16",
-		"xlsx": "XLSX, the sheet Sheet1 of 2",
+		"xlsx": "XLSX, the sheet Sheet1 of 2, shown as in en-US",
 	} {
 		extension, _, _ := strings.Cut(filter, ":")
 		one := rehearse(convert(source, filter, extension))

@@ -13,6 +13,7 @@ import (
 	"calmpigeon.example/client"
 	"calmpigeon.example/internal/core/charset"
 	"calmpigeon.example/internal/core/fault"
+	"calmpigeon.example/internal/core/locale"
 	"calmpigeon.example/internal/core/sheet"
 	"calmpigeon.example/internal/engine/batches"
 	"calmpigeon.example/internal/store"
@@ -82,9 +83,23 @@ func (a *API) correctRows(c *gin.Context) {
 	}
 }
 
+// headRowMost is how far down the row may be that names the columns.
+const headRowMost = 10_000
+
 // listHint is what is said of a list in the address.
 func listHint(c *gin.Context) (hint sheet.Hint, faults fault.Faults) {
-	hint = sheet.Hint{Encoding: c.Query("encoding"), Sheet: c.Query("sheet")}
+	hint = sheet.Hint{Encoding: c.Query("encoding"), Sheet: c.Query("sheet"), Locale: c.Query("locale")}
+	if given := c.Query("head_row"); given != "" {
+		n, err := strconv.Atoi(given)
+		if err != nil || n < 1 || n > headRowMost {
+			accepted := fmt.Sprintf("the number of the row that names the columns, 1 to %d", headRowMost)
+			faults.Add("head_row", fmt.Sprintf("%.20q is none", given), accepted)
+		}
+		hint.HeadLine = n
+	}
+	if _, known := locale.Find(hint.Locale); hint.Locale != "" && !known {
+		faults.Add("locale", fmt.Sprintf("%.40q is not known here", hint.Locale), "one of "+strings.Join(locale.Tags(), ", "))
+	}
 	if hint.Encoding != "" && !charset.Known(hint.Encoding) {
 		faults.Add("encoding", fmt.Sprintf("%q is none that is read here", hint.Encoding), "one of "+strings.Join(charset.Names, ", "))
 	}

@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -309,11 +310,32 @@ func cellsOf(item json.RawMessage, columns []string, format sheet.Format) ([]any
 		case value == nil:
 		case format == sheet.JSONLines:
 			cells[i] = value
+		case format == sheet.XLSX && name != "text" && name != "reference": // which are somebody's own words
+			cells[i] = typed(value)
 		default:
 			cells[i] = cellOf(value)
 		}
 	}
 	return cells, nil
+}
+
+// typed is a value as a cell of a workbook, in which times and amounts are such.
+func typed(value json.RawMessage) any {
+	if value[0] == '{' {
+		var amount struct{ Amount, Currency string }
+		decoder := json.NewDecoder(bytes.NewReader(value))
+		decoder.DisallowUnknownFields()
+		if decoder.Decode(&amount) == nil && amount.Currency != "" && amount.Amount != "" {
+			return sheet.Amount{Number: amount.Amount, Currency: amount.Currency}
+		}
+	}
+	cell := cellOf(value)
+	if word, ok := cell.(string); ok && len(word) >= len("2026-12-03T09:00:00Z") && len(word) <= 40 && word[4] == '-' && word[10] == 'T' {
+		if at, err := time.Parse(time.RFC3339, word); err == nil && at.Year() >= 1900 {
+			return at
+		}
+	}
+	return cell
 }
 
 // cellOf is a value as a cell: an amount with its currency, words of a list with commas between, labels as name=value;

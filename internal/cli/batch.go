@@ -78,7 +78,7 @@ func (b *batchFlags) add(f *pflag.FlagSet) {
 	f.BoolVar(&w.FixedLines, "fixed-lines", false, "send to fixed lines, too")
 	f.BoolVar(&w.Repeats, "repeats", false, "send to a number as often as it stands in the list")
 	f.StringToStringVar(&b.columns, "column", nil, "what a column is for, as ROLE=NAME: to, country, language, name, reference, at or text")
-	readingVar(f, &b.hint.Encoding, &b.hint.Delimiter, &b.hint.Sheet)
+	readingVar(f, &b.hint.Encoding, &b.hint.Delimiter, &b.hint.Sheet, &b.hint.Locale, &b.hint.HeadRow)
 	f.StringVar(&b.from.List, "list", "", "a list that is kept, in the place of a file; see: pigeon recipients")
 	f.StringArrayVar(&b.from.Groups, "group", nil, "of that list those in this group; may be given more than once")
 	f.StringArrayVar(&b.from.Without, "without", nil, "of that list those who are not in this group")
@@ -86,10 +86,12 @@ func (b *batchFlags) add(f *pflag.FlagSet) {
 }
 
 // readingVar are the flags that say how a list is read.
-func readingVar(f *pflag.FlagSet, encoding, delimiter, sheet *string) {
+func readingVar(f *pflag.FlagSet, encoding, delimiter, sheet, locale *string, headRow *int) {
 	f.StringVar(encoding, "encoding", "", "what the list is written in, where that is not recognised")
 	f.StringVar(delimiter, "delimiter", "", "what stands between the cells of CSV, where that is not recognised")
 	f.StringVar(sheet, "sheet", "", "the sheet of a workbook (default: the first)")
+	f.StringVar(locale, "locale", "", "the language in whose conventions a workbook shows its cells, such as de or en-US (default: its own)")
+	f.IntVar(headRow, "head-row", 0, "the row that names the columns, 1 first, where that is not recognised")
 }
 
 // given reports whether any of them was given.
@@ -662,7 +664,7 @@ func (a *app) batchCorrect() *cobra.Command {
 			return a.printBatch(cmd, one)
 		}),
 	}
-	readingVar(cmd.Flags(), &hint.Encoding, &hint.Delimiter, &hint.Sheet)
+	readingVar(cmd.Flags(), &hint.Encoding, &hint.Delimiter, &hint.Sheet, &hint.Locale, &hint.HeadRow)
 	return cmd
 }
 

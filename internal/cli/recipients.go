@@ -138,7 +138,7 @@ func (a *app) recipientsSave() *cobra.Command {
 	f.StringVar(&h.Number, "number", "", "the column that holds numbers, where that is not recognised")
 	f.BoolVar(&h.Replace, "replace", false, "what was on the list before goes, once all of this is there")
 	f.BoolVar(&h.DryRun, "dry-run", false, "make every check and keep nothing")
-	readingVar(f, &h.Encoding, &h.Delimiter, &h.Sheet)
+	readingVar(f, &h.Encoding, &h.Delimiter, &h.Sheet, &h.Locale, &h.HeadRow)
 	return cmd
 }
 

@@ -103,8 +103,7 @@ func (a *app) statementTake() *cobra.Command {
 	f.StringVar(&m.Currency, "currency", "", "of charges without one, such as EUR")
 	f.StringVar(&from, "from", "", "the span of time that it is about; from its first line if not given")
 	f.StringVar(&until, "until", "", "and until its last")
-	f.StringVar(&h.Encoding, "encoding", "", "what it is written in, where that is not recognised")
-	f.StringVar(&h.Sheet, "sheet", "", "of a workbook; the first if not given")
+	readingVar(f, &h.Encoding, &h.Delimiter, &h.Sheet, &h.Locale, &h.HeadRow)
 	f.BoolVar(&h.DryRun, "dry-run", false, "say how it would be read, and take nothing in")
 	cmd.MarkFlagRequired("gateway")
 	return cmd

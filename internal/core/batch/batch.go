@@ -90,6 +90,7 @@ type Found struct {
 	NoHead   bool     `json:"no_head,omitempty"`
 	Sheet    string   `json:"sheet,omitempty"`     // of a workbook
 	HeadLine int      `json:"head_line,omitempty"` // where its head is, 1 first
+	Locale   string   `json:"locale,omitempty"`    // in whose conventions the cells of a workbook are shown
 	Columns  []Column `json:"columns,omitempty"`
 }
 

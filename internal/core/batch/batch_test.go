@@ -61,6 +61,10 @@ func TestPacksHoldWhatWasPutIn(t *testing.T) {
 			for range r.IntN(6) {
 				rows[i].Cells = append(rows[i].Cells, word(r))
 			}
+			for at := range r.IntN(len(rows[i].Cells) + 1) { // some hold what they show, some something else, some text
+				held := [3]sheet.Held{{}, {Value: rows[i].Cells[at], Format: "General"}, {Value: word(r), Format: word(r)}}
+				rows[i].Held = append(rows[i].Held, held[r.IntN(3)])
+			}
 			checks[i] = Check{Reason: Reasons[r.IntN(len(Reasons))], Say: word(r), Country: word(r), Sender: word(r), Gateway: word(r),
 				Kind: word(r), Template: word(r), Language: word(r), UCS2: r.IntN(2) == 0, Units: r.IntN(2000), Segments: r.IntN(256),
 				Cured: r.IntN(2) == 0, Warned: r.IntN(2) == 0}
@@ -72,6 +76,12 @@ func TestPacksHoldWhatWasPutIn(t *testing.T) {
 		read, err := ReadRows(AppendRows(nil, rows), 1001)
 		if err != nil || !reflect.DeepEqual(read, rows) {
 			t.Fatalf("rows %v\nread %v, %v", rows, read, err)
+		}
+		for i := range rows {
+			rows[i].Held = nil
+		}
+		if read, err = ReadRows(asBefore(rows), 1001); err != nil || !reflect.DeepEqual(read, rows) {
+			t.Fatalf("rows %v\nas they were kept before, read %v, %v", rows, read, err)
 		}
 		packed := AppendChecks(nil, checks)
 		found, err := ReadChecks(packed)
@@ -86,8 +96,24 @@ func TestPacksHoldWhatWasPutIn(t *testing.T) {
 	}
 }
 
+// asBefore writes rows as they were kept before there was anything of what workbooks hold.
+func asBefore(rows []sheet.Row) []byte {
+	w := writer{b: []byte{cellsForm}}
+	w.number(uint64(len(rows)))
+	for _, r := range rows {
+		w.number(uint64(r.Line))
+		w.word(r.Wrong)
+		w.number(uint64(len(r.Cells)))
+		for _, c := range r.Cells {
+			w.word(c)
+		}
+	}
+	return w.b
+}
+
 func FuzzPacks(f *testing.F) {
 	f.Add(AppendRows(nil, []sheet.Row{{Line: 2, Cells: []string{"a", "b"}}}))
+	f.Add(AppendRows(nil, []sheet.Row{{Line: 2, Cells: []string{"a", "3,5"}, Held: []sheet.Held{{}, {Value: "3.5", Format: "0.0"}}}}))
 	f.Add(AppendChecks(nil, []Check{{To: "+447700900123", Say: "x", Price: price.Of(1, "EUR")}}))
 	f.Fuzz(func(t *testing.T, packed []byte) {
 		if rows, err := ReadRows(packed, 1); err == nil && len(rows) > PackRows {

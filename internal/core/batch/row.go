@@ -12,12 +12,32 @@ import (
 // ErrPack is returned for octets that are no pack, or one of a later version.
 var ErrPack = errors.New("not a pack of rows that can be read")
 
-// packForm is the form in which packs are kept, and the first octet of each.
+// packForm is the form in which packs of checks are kept, and the first octet of each.
 const packForm = 1
+
+// The forms in which packs of rows are kept. The first had nothing of what workbooks hold.
+const (
+	cellsForm = 1
+	heldForm  = 2
+)
 
 // AppendRows writes rows as they are kept.
 func AppendRows(b []byte, rows []sheet.Row) []byte {
-	w := writer{b: append(b, packForm)}
+	w := writer{b: append(b, heldForm)}
+	var formats []string // each once
+	places := map[string]uint64{}
+	for i := range rows {
+		for _, held := range rows[i].Held {
+			if _, ok := places[held.Format]; !ok {
+				places[held.Format] = uint64(len(formats))
+				formats = append(formats, held.Format)
+			}
+		}
+	}
+	w.number(uint64(len(formats)))
+	for _, format := range formats {
+		w.word(format)
+	}
 	w.number(uint64(len(rows)))
 	for _, r := range rows {
 		w.number(uint64(r.Line))
@@ -26,6 +46,16 @@ func AppendRows(b []byte, rows []sheet.Row) []byte {
 		for _, c := range r.Cells {
 			w.word(c)
 		}
+		w.number(uint64(len(r.Held)))
+		for i, held := range r.Held {
+			w.number(places[held.Format])
+			if i < len(r.Cells) && held.Value == r.Cells[i] {
+				w.number(1)
+				continue
+			}
+			w.number(0)
+			w.word(held.Value)
+		}
 	}
 	return w.b
 }
@@ -33,8 +63,18 @@ func AppendRows(b []byte, rows []sheet.Row) []byte {
 // ReadRows reads what AppendRows wrote. The first has the number first.
 func ReadRows(b []byte, first int) ([]sheet.Row, error) {
 	r := octets.NewReader(b)
-	if r.Octet() != packForm {
+	form := r.Octet()
+	if form != cellsForm && form != heldForm {
 		return nil, ErrPack
+	}
+	var formats []string
+	if form == heldForm {
+		formats = make([]string, r.Number(1<<18))
+		for i := range formats {
+			if formats[i] = r.Word(); r.Bad() {
+				return nil, ErrPack
+			}
+		}
 	}
 	rows := make([]sheet.Row, r.Number(PackRows))
 	for i := range rows {
@@ -42,6 +82,9 @@ func ReadRows(b []byte, first int) ([]sheet.Row, error) {
 		rows[i].Cells = make([]string, r.Number(1<<16))
 		for c := range rows[i].Cells {
 			rows[i].Cells[c] = r.Word()
+		}
+		if form == heldForm {
+			readHeld(r, &rows[i], formats)
 		}
 		if r.Bad() {
 			return nil, ErrPack
@@ -51,6 +94,26 @@ func ReadRows(b []byte, first int) ([]sheet.Row, error) {
 		return nil, ErrPack
 	}
 	return rows, nil
+}
+
+// readHeld reads what a workbook holds in the cells of a row.
+func readHeld(r *octets.Reader, row *sheet.Row, formats []string) {
+	n := r.Number(len(row.Cells))
+	if n == 0 {
+		return
+	}
+	row.Held = make([]sheet.Held, n)
+	for i := range row.Held {
+		at := r.Number(max(len(formats)-1, 0))
+		if r.Bad() || at >= len(formats) {
+			r.Fail()
+			return
+		}
+		row.Held[i].Format = formats[at]
+		if row.Held[i].Value = row.Cells[i]; r.Number(1) == 0 {
+			row.Held[i].Value = r.Word()
+		}
+	}
 }
 
 // Same reports whether two rows say the same.

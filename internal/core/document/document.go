@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"reflect"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -52,6 +53,27 @@ func Decode(source []byte, into any, options ...yaml.DecodeOption) error {
 		return err
 	}
 	return DecodeParsed(file, into, options...)
+}
+
+// Encode writes a value as YAML that is read back as it was. The library writes some texts, such as "? who", without
+// the quotes that it wants to read them; a value that has one is written as JSON, which is YAML, too.
+func Encode(value any, options ...yaml.EncodeOption) ([]byte, error) {
+	written, err := yaml.MarshalWithOptions(value, options...)
+	if err != nil {
+		return nil, err
+	}
+	quoted, err := yaml.MarshalWithOptions(value, yaml.JSON())
+	if err != nil {
+		return nil, err
+	}
+	var is, was any
+	if err := yaml.Unmarshal(quoted, &was); err != nil {
+		return nil, fmt.Errorf("what was written as YAML cannot be read: %w", err)
+	}
+	if err := yaml.Unmarshal(written, &is); err != nil || !reflect.DeepEqual(is, was) {
+		return quoted, nil
+	}
+	return written, nil
 }
 
 // DecodeParsed reads a file that was parsed into a value.

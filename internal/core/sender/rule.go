@@ -11,8 +11,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/goccy/go-yaml"
-
 	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/fault"
 	"calmpigeon.example/internal/core/pace"
@@ -288,7 +286,7 @@ func ReadRules(data []byte) ([]Rule, error) {
 
 // WriteRules writes rules as [ReadRules] reads them.
 func WriteRules(rules []Rule) ([]byte, error) {
-	return yaml.Marshal(struct {
+	return document.Encode(struct {
 		Rules []Rule `yaml:"rules"`
 	}{rules})
 }

@@ -13,48 +13,70 @@ import (
 )
 
 // Amend copies a workbook and adds cells to the right of all that stands in one of its sheets;
-// everything else stays as it is, to the octet: formats, widths, formulas, other sheets. What
+// everything else stays as it is, to the octet: formats, widths, formulas, other sheets; styles that the new
+// cells need are added to those that there are. What
 // cannot be gone through is found out before anything is written, and wraps [ErrList]. beside
 // gives the cells for a row of the sheet, 1 first; it is asked for each row that is there, in
 // their order. The sheet is gone through as it flows (ISO/IEC 29500-1, 18.3).
-func (b *Book) Amend(out io.Writer, name string, beside func(line int) ([]string, error)) error {
+func (b *Book) Amend(out io.Writer, name string, beside func(line int) ([]any, error)) error {
 	sheet, err := b.sheet(name)
 	if err != nil {
 		return err
 	}
 	a := amending{beside: beside}
+	var styles styleSheet
+	if b.stylesPart != nil {
+		if styles, err = b.readStyles(); err != nil {
+			return err
+		}
+		a.styles = &styleTable{before: len(styles.cells)}
+	}
 	if err := a.through(sheet.part, io.Discard); err != nil {
 		return err
 	}
 	w := zip.NewWriter(out)
 	for _, file := range b.archive.File {
-		if file != sheet.part {
-			err = w.Copy(file)
-		} else {
+		switch file {
+		case b.stylesPart: // comes last, when it is known what was added
+		case sheet.part:
 			var into io.Writer
-			if into, err = w.CreateHeader(&zip.FileHeader{Name: file.Name, Method: zip.Deflate, Modified: file.Modified}); err == nil {
+			if into, err = again(w, file); err == nil {
 				err = a.through(file, into)
 			}
+		default:
+			err = w.Copy(file)
 		}
 		if err != nil {
 			return fmt.Errorf("copying a workbook: %w", err)
 		}
 	}
+	if b.stylesPart != nil {
+		into, err := again(w, b.stylesPart)
+		if err == nil {
+			err = a.styles.addTo(b.stylesPart, styles, into)
+		}
+		if err != nil {
+			return fmt.Errorf("copying the styles of a workbook: %w", err)
+		}
+	}
 	return w.Close()
+}
+
+// again begins a part that takes the place of one that there was.
+func again(w *zip.Writer, was *zip.File) (io.Writer, error) {
+	return w.CreateHeader(&zip.FileHeader{Name: was.Name, Method: zip.Deflate, Modified: was.Modified})
 }
 
 // amending is a sheet that is gone through: first to see how wide it is, then to be written.
 type amending struct {
-	beside func(line int) ([]string, error)
-	width  int // columns that are taken
+	beside func(line int) ([]any, error)
+	styles *styleTable // nil: the workbook has no styles
+	width  int         // columns that are taken
 	known  bool
 }
 
 // spans are what a row says of how far it goes: nothing needs it, and it would not be true.
 var spans = regexp.MustCompile(` spans=("[^"]*"|'[^']*')`)
-
-// figure is a cell that is kept as a number.
-var figure = regexp.MustCompile(`^(0|[1-9][0-9]{0,11})(\.[0-9]{1,6})?$`)
 
 // through goes through the sheet, and writes it once its width is known.
 func (a *amending) through(part *zip.File, out io.Writer) error {
@@ -139,32 +161,13 @@ func (a *amending) write(w *bufio.Writer, prefix string, line int) error {
 		return err
 	}
 	for i, cell := range cells {
-		if cell == "" {
-			continue
-		}
-		column := a.width + 1 + i
-		if column > columnsOfSheet {
+		at := place{prefix: prefix, column: a.width + 1 + i, line: line}
+		if at.column > columnsOfSheet {
 			return fault.Because(ErrList, "the sheet has no room for more columns")
 		}
-		number := figure.MatchString(cell)
-		if err := writeCell(w, prefix, column, line, cell, number); err != nil {
+		if err := writeCell(w, at, cell, a.styles); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-// writeCell writes one cell, of a number or of text.
-func writeCell(w *bufio.Writer, prefix string, column, line int, cell string, number bool) error {
-	c, is, t, v := qualified(prefix, "c"), qualified(prefix, "is"), qualified(prefix, "t"), qualified(prefix, "v")
-	if number {
-		_, err := fmt.Fprintf(w, `<%[1]s r="%[2]s"><%[3]s>%[4]s</%[3]s></%[1]s>`, c, placeOf(column, line), v, cell)
-		return err
-	}
-	fmt.Fprintf(w, `<%s r="%s" t="inlineStr"><%s><%s xml:space="preserve">`, c, placeOf(column, line), is, t)
-	if err := xml.EscapeText(w, []byte(escape(cell))); err != nil {
-		return err
-	}
-	_, err := fmt.Fprintf(w, "</%s></%s></%s>", t, is, c)
-	return err
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/xuri/excelize/v2"
 )
@@ -95,10 +96,11 @@ func TestAmend(t *testing.T) {
 	t.Parallel()
 	source := book(t)
 	var asked []int
+	when := time.Date(2026, 12, 3, 9, 0, 0, 0, time.UTC)
 	var out bytes.Buffer
-	err := opened(t, source).Amend(&out, "Sheet1", func(line int) ([]string, error) {
+	err := opened(t, source).Amend(&out, "Sheet1", func(line int) ([]any, error) {
 		asked = append(asked, line)
-		return map[int][]string{2: {"state", "cost"}, 3: {"delivered", "0.0742"}, 5: {`<&"`, ""}}[line], nil
+		return map[int][]any{2: {"state", "cost", "final at"}, 3: {"delivered", Amount{"0.0742", "EUR"}, when}, 5: {`<&"`, nil}}[line], nil
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -114,6 +116,11 @@ func TestAmend(t *testing.T) {
 			t.Errorf("%s holds %q, %v; want %q", place, got, err, want)
 		}
 	}
+	for place, want := range map[string]string{"F3": "0.0742 EUR", "G3": "2026-12-03 09:00:00"} {
+		if got, err := amended.GetCellValue("Sheet1", place); got != want || err != nil {
+			t.Errorf("%s is shown as %q, %v; want %q", place, got, err, want)
+		}
+	}
 	style, _ := amended.GetCellStyle("Sheet1", "C3")
 	formula, _ := amended.GetCellFormula("Sheet1", "C5")
 	width, _ := amended.GetColWidth("Sheet1", "A")
@@ -126,17 +133,24 @@ func TestAmend(t *testing.T) {
 	}
 	// All other parts stay to the octet.
 	before, after := reader(t, source), reader(t, out.Bytes())
-	for i, file := range before.File {
-		same := file.CRC32 == after.File[i].CRC32 && file.Name == after.File[i].Name
-		if same == strings.HasSuffix(file.Name, "sheet1.xml") {
+	sums := map[string]uint32{}
+	for _, file := range after.File {
+		sums[file.Name] = file.CRC32
+	}
+	for _, file := range before.File {
+		same := file.CRC32 == sums[file.Name]
+		if same == (strings.HasSuffix(file.Name, "sheet1.xml") || strings.HasSuffix(file.Name, "styles.xml")) {
 			t.Errorf("%s: the same %v", file.Name, same)
 		}
+	}
+	if len(sums) != len(before.File) || len(after.File) != len(before.File) {
+		t.Errorf("%d parts, there were %d", len(after.File), len(before.File))
 	}
 	endless := tamper(t, source, "xl/worksheets/sheet1.xml", func(b []byte) []byte {
 		return bytes.Replace(b, []byte("<v>45000</v>"), append([]byte("<v>"), bytes.Repeat([]byte("9"), 2<<20)...), 1)
 	})
 	out.Reset()
-	err = opened(t, endless).Amend(&out, "Sheet1", func(int) ([]string, error) { return []string{"x"}, nil })
+	err = opened(t, endless).Amend(&out, "Sheet1", func(int) ([]any, error) { return []any{"x"}, nil })
 	if !errors.Is(err, ErrList) || out.Len() > 0 {
 		t.Errorf("a cell that never ends: %v, and %d octets were written", err, out.Len())
 	}
@@ -172,7 +186,7 @@ func TestAmendOtherForms(t *testing.T) {
 	}
 	w.Close()
 	var out bytes.Buffer
-	err := opened(t, source.Bytes()).Amend(&out, "A&B", func(line int) ([]string, error) { return []string{fmt.Sprint("n", line)}, nil })
+	err := opened(t, source.Bytes()).Amend(&out, "A&B", func(line int) ([]any, error) { return []any{fmt.Sprint("n", line)}, nil })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -35,6 +35,10 @@ type Book struct {
 	archive *zip.Reader
 	sheets  []bookSheet
 	texts   *zip.File // the shared strings; nil: there are none
+
+	stylesPart *zip.File // nil: there is none
+	epoch1904  bool      // days are counted from 1904
+	language   string    // that it says it is in; empty: it says none
 }
 
 type bookSheet struct {
@@ -60,8 +64,11 @@ func OpenBook(at io.ReaderAt, size int64) (*Book, error) {
 	}
 	workbook := "xl/workbook.xml"
 	for _, r := range top {
-		if strings.HasSuffix(r.Type, "/officeDocument") {
+		switch {
+		case strings.HasSuffix(r.Type, "/officeDocument"):
 			workbook = r.target("")
+		case strings.HasSuffix(r.Type, "/core-properties"):
+			b.language = b.languageIn(r.target(""))
 		}
 	}
 	var named struct {
@@ -69,6 +76,9 @@ func OpenBook(at io.ReaderAt, size int64) (*Book, error) {
 			Name string     `xml:"name,attr"`
 			All  []xml.Attr `xml:",any,attr"`
 		} `xml:"sheets>sheet"`
+		Properties struct {
+			Epoch1904 string `xml:"date1904,attr"`
+		} `xml:"workbookPr"`
 	}
 	if err := b.read(workbook, &named); err != nil {
 		return nil, err
@@ -80,11 +90,15 @@ func OpenBook(at io.ReaderAt, size int64) (*Book, error) {
 	if len(named.Sheets) > sheetsMost {
 		return nil, fault.Because(ErrList, "the workbook has %d sheets, at most %d", len(named.Sheets), sheetsMost)
 	}
+	b.epoch1904 = named.Properties.Epoch1904 == "1" || named.Properties.Epoch1904 == "true"
 	byID := make(map[string]relation, len(parts))
 	for _, r := range parts {
 		byID[r.ID] = r
-		if strings.HasSuffix(r.Type, "/sharedStrings") {
+		switch {
+		case strings.HasSuffix(r.Type, "/sharedStrings"):
 			b.texts = b.part(r.target(workbook))
+		case strings.HasSuffix(r.Type, "/styles"):
+			b.stylesPart = b.part(r.target(workbook))
 		}
 	}
 	for _, s := range named.Sheets {
@@ -102,6 +116,18 @@ func OpenBook(at io.ReaderAt, size int64) (*Book, error) {
 		return nil, fault.Because(ErrList, "it has no sheets")
 	}
 	return b, nil
+}
+
+// languageIn is the language that the properties of a workbook name; empty if they cannot be read, since nothing else
+// depends on them.
+func (b *Book) languageIn(part string) string {
+	var properties struct {
+		Language string `xml:"language"`
+	}
+	if b.part(part) == nil || b.read(part, &properties) != nil {
+		return ""
+	}
+	return strings.TrimSpace(properties.Language)
 }
 
 // Sheets are the names of the sheets with cells, in their order.

@@ -119,7 +119,7 @@ func holds(cells []string, role Role, country string) float64 {
 		To:       func(c string) bool { return isNumber(c, country) },
 		Country:  isCountry,
 		Language: isLanguage,
-		At:       func(c string) bool { _, ok := ParseTime(c); return ok },
+		At:       isTime,
 	}[role]
 	if is == nil {
 		return 0
@@ -180,6 +180,11 @@ func ParseTime(cell string) (time.Time, bool) {
 	}
 	at := time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC).Add(time.Duration(days * 24 * float64(time.Hour)))
 	return at.Round(time.Second), true
+}
+
+func isTime(cell string) bool {
+	_, ok := ParseTime(cell)
+	return ok
 }
 
 // fit of a name with a role.

@@ -69,6 +69,10 @@ type Hint struct {
 	Delimiter rune
 	Sheet     string // of XLSX, its name; the first if empty
 	Head      *bool  // whether the first row names the columns
+	HeadLine  int    // the row that names them, 1 first; what stands above it is passed over; 0: it is recognised
+	Locale    string // in whose conventions a workbook shows its cells; empty: that of the workbook
+	Country   string // whose conventions those are where the workbook names none
+	Held      bool   // the cells of a workbook come as they are held, and not as they are shown
 }
 
 // Found is what was recognised.
@@ -81,6 +85,9 @@ type Found struct {
 	Sheets    []string
 	Head      bool // the first row names the columns
 	HeadLine  int  // where that row is, 1 first; 0 if there is none
+	Below     bool // other rows stand above it
+	// Locale is that in whose conventions the cells of a workbook are shown, such as de or en-US.
+	Locale string
 }
 
 // String says it in words.
@@ -98,8 +105,14 @@ func (f Found) String() string {
 	if f.Encoding != "" {
 		said += ", in " + f.Encoding
 	}
-	if !f.Head {
+	if f.Locale != "" {
+		said += ", shown as in " + f.Locale
+	}
+	switch {
+	case !f.Head:
 		said += ", without a head"
+	case f.Below:
+		said += fmt.Sprintf(", its head in row %d", f.HeadLine)
 	}
 	return said
 }
@@ -109,6 +122,7 @@ type Row struct {
 	N     int      // 1 is the first after the head
 	Line  int      // at which it begins, 1 first; in XLSX its row
 	Cells []string // one for each column
+	Held  []Held   // what a workbook holds, in the same places; may be shorter than Cells
 	Wrong string   // why its cells cannot be told apart; empty if they can
 }
 
@@ -244,6 +258,29 @@ func (l *List) First() [][]string {
 	return first
 }
 
+// put puts a cell into a row that has none behind it.
+func (r *Row) put(at int, cell string, held Held) {
+	for len(r.Cells) < at {
+		r.Cells = append(r.Cells, "")
+	}
+	r.Cells = append(r.Cells, cell)
+	if held == (Held{}) {
+		return
+	}
+	for len(r.Held) < at {
+		r.Held = append(r.Held, Held{})
+	}
+	r.Held = append(r.Held, held)
+}
+
+// HeldAt is what a workbook holds in a cell; the zero value if that is text.
+func (r *Row) HeldAt(at int) Held {
+	if at < 0 || at >= len(r.Held) {
+		return Held{}
+	}
+	return r.Held[at]
+}
+
 // fit gives a row as many cells as there are columns. Cells that are empty may be
 // missing, or be too many.
 func (r *Row) fit(columns int) {
@@ -255,7 +292,7 @@ func (r *Row) fit(columns int) {
 		r.Wrong = fmt.Sprintf("it has %d cells, and there are %d columns", cells, columns)
 		return
 	}
-	r.Cells = r.Cells[:cells]
+	r.Cells, r.Held = r.Cells[:cells], r.Held[:min(len(r.Held), cells)]
 	for len(r.Cells) < columns {
 		r.Cells = append(r.Cells, "")
 	}
@@ -271,7 +308,11 @@ func (l *List) Close() error {
 	return err
 }
 
-// begin reads the first row and takes it for the head, if it looks like one.
+// headWithin is how many rows are looked at for a head.
+const headWithin = 20
+
+// begin finds the row that names the columns: the one that is given, else the first row, unless it is data or one of
+// those below it names a column of numbers, such as below a title.
 func (l *List) begin(hint Hint) error {
 	first, err := l.next()
 	if err == io.EOF {
@@ -283,20 +324,75 @@ func (l *List) begin(hint Hint) error {
 	if first.Wrong != "" {
 		return fault.Because(ErrList, "line %d: %s", first.Line, first.Wrong)
 	}
-	if len(first.Cells) > columnsMost {
-		return fault.Because(ErrList, "it has %d columns, at most %d", len(first.Cells), columnsMost)
+	if hint.HeadLine > 0 {
+		for first.Line < hint.HeadLine {
+			if first, err = l.next(); err == io.EOF {
+				return fault.Because(ErrList, "there is no row %d", hint.HeadLine)
+			} else if err != nil {
+				return err
+			}
+			l.Below = true
+		}
+		if first.Line != hint.HeadLine || first.Wrong != "" {
+			return fault.Because(ErrList, "row %d names no columns", hint.HeadLine)
+		}
+		return l.headed(first)
 	}
-	l.HeadLine = first.Line
-	l.Found.Head = !looksLikeData(first.Cells)
-	if hint.Head != nil {
-		l.Found.Head = *hint.Head
+	l.held = []Row{first}
+	if hint.Head != nil && *hint.Head {
+		l.held = nil
+		return l.headed(first)
 	}
-	if l.Found.Head {
-		l.head = named(first.Cells)
-		return nil
+	if hint.Head == nil && !looksLikeData(first.Cells) {
+		at := l.headAmong()
+		first = l.held[at]
+		l.held, l.Below = l.held[at+1:], at > 0
+		return l.headed(first)
 	}
-	l.HeadLine, l.held = 0, []Row{first}
+	if err := tooWide(first); err != nil {
+		return err
+	}
+	l.HeadLine = 0
 	l.head = named(make([]string, len(first.Cells)))
+	return nil
+}
+
+// headAmong reads on until a row names a column of numbers, and returns where that is among those that are held; the
+// first if none does.
+func (l *List) headAmong() int {
+	for at := 0; at < headWithin; at++ {
+		if at == len(l.held) {
+			row, err := l.next()
+			if err != nil {
+				l.err = err
+				break
+			}
+			l.held = append(l.held, row)
+		}
+		row := l.held[at]
+		if at > 0 && looksLikeData(slices.DeleteFunc(slices.Clone(row.Cells), isTime)) { // a title may have its date
+			break
+		}
+		if row.Wrong == "" && slices.ContainsFunc(row.Cells, func(c string) bool { called, _ := calls(c, To); return called != none }) {
+			return at
+		}
+	}
+	return 0
+}
+
+// headed takes a row for the head.
+func (l *List) headed(row Row) error {
+	if err := tooWide(row); err != nil {
+		return err
+	}
+	l.HeadLine, l.Found.Head, l.head = row.Line, true, named(row.Cells)
+	return nil
+}
+
+func tooWide(row Row) error {
+	if len(row.Cells) > columnsMost {
+		return fault.Because(ErrList, "it has %d columns, at most %d", len(row.Cells), columnsMost)
+	}
 	return nil
 }
 

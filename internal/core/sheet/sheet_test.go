@@ -159,7 +159,7 @@ func TestDelimiters(t *testing.T) {
 	}
 }
 
-// A workbook's numbers come as they are held, however they are shown.
+// Whole numbers without a format come as they are held: they may be telephone numbers.
 func TestWorkbooks(t *testing.T) {
 	t.Parallel()
 	file := excelize.NewFile()
@@ -184,8 +184,8 @@ func TestWorkbooks(t *testing.T) {
 	}
 	defer l.Close()
 	rows, _ := all(t, l)
-	if got := fmt.Sprintf("%q", rows); l.Found.String() != "XLSX, the sheet Sheet1 of 2" ||
-		got != `[["447700900123" "Jürgen" "45978.319"] ["07700 900144" "" "1"] ["447700900101" "" ""] ["4.47701E+11" "" ""]]` {
+	if got := fmt.Sprintf("%q", rows); l.Found.String() != "XLSX, the sheet Sheet1 of 2, shown as in en" ||
+		got != `[["447700900123" "Jürgen" "45978.319"] ["07700 900144" "" "TRUE"] ["447700900101" "" ""] ["4.47701E+11" "" ""]]` {
 		t.Errorf("%s: %s", l.Found, got)
 	}
 	other, err := Open(bytes.NewReader(packed.Bytes()), Hint{Sheet: "Other"})

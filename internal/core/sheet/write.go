@@ -1,22 +1,20 @@
 package sheet
 
 import (
-	"archive/zip"
-	"bufio"
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"regexp"
 	"strings"
-	"unicode/utf16"
+	"time"
 	"unicode/utf8"
 )
 
-// Writer writes rows one after the other, and holds no more of them than one. Cells are words, numbers ([json.Number]),
-// switches or nil.
+// Writer writes rows one after the other, and holds no more of them than a few. Cells are words, numbers
+// ([json.Number]), times ([time.Time]), amounts ([Amount]), cells of a workbook ([Shown]), switches or nil. Only a
+// workbook has a form of its own for each; elsewhere a time is written as RFC 3339 has it.
 type Writer interface {
 	// Row writes a row; the first one is the head.
 	Row(cells []any) error
@@ -38,6 +36,18 @@ func NewWriter(out io.Writer, format Format) (Writer, error) {
 		return &jsonWriter{out: out}, nil
 	}
 	return nil, fmt.Errorf("%q cannot be written", format)
+}
+
+// Amount is a number with a currency.
+type Amount struct {
+	Number   string // with a point
+	Currency string // ISO 4217
+}
+
+// Shown is a cell that came from a list: as it was shown, and as a workbook held it.
+type Shown struct {
+	Text string
+	Held Held
 }
 
 type csvWriter struct {
@@ -72,6 +82,12 @@ func word(cell any) string {
 		return ""
 	case string:
 		return c
+	case time.Time:
+		return c.UTC().Format(time.RFC3339)
+	case Amount:
+		return c.Number
+	case Shown:
+		return c.Text
 	}
 	return fmt.Sprint(cell)
 }
@@ -142,146 +158,6 @@ func undefused(cell string) string {
 	return defused.ReplaceAllString(cell, "$1$2")
 }
 
-// xlsxWriter writes a workbook (ISO/IEC 29500) as rows come. A sheet has only so many rows: what comes after them stands
-// on the next one, under the same head.
-type xlsxWriter struct {
-	archive *zip.Writer
-	most    int           // rows of a sheet
-	sheet   *bufio.Writer // that is written
-	n       int           // sheets
-	at      int           // rows of this one
-	head    []any
-}
-
-func newXLSX(out io.Writer, most int) *xlsxWriter {
-	return &xlsxWriter{archive: zip.NewWriter(out), most: most}
-}
-
-func (x *xlsxWriter) Row(cells []any) error {
-	if x.head == nil {
-		x.head = cells
-		return x.next()
-	}
-	if x.at == x.most {
-		if err := x.next(); err != nil {
-			return err
-		}
-	}
-	return x.put(cells)
-}
-
-const (
-	xmlHead   = `<?xml version="1.0" encoding="UTF-8" standalone="yes"?>` + "\n"
-	mainSpace = `http://schemas.openxmlformats.org/spreadsheetml/2006/main`
-	relSpace  = `http://schemas.openxmlformats.org/officeDocument/2006/relationships`
-	packSpace = `http://schemas.openxmlformats.org/package/2006/`
-	mainType  = `application/vnd.openxmlformats-officedocument.spreadsheetml.`
-)
-
-// next begins a sheet.
-func (x *xlsxWriter) next() error {
-	if err := x.endSheet(); err != nil {
-		return err
-	}
-	x.n, x.at = x.n+1, 0
-	part, err := x.archive.Create(fmt.Sprintf("xl/worksheets/sheet%d.xml", x.n))
-	if err != nil {
-		return err
-	}
-	x.sheet = bufio.NewWriterSize(part, 64<<10)
-	fmt.Fprintf(x.sheet, xmlHead+`<worksheet xmlns="%s"><sheetData>`, mainSpace)
-	return x.put(x.head)
-}
-
-func (x *xlsxWriter) endSheet() error {
-	if x.sheet == nil {
-		return nil
-	}
-	x.sheet.WriteString("</sheetData></worksheet>")
-	return x.sheet.Flush()
-}
-
-// cellMost is how long the text of a cell may be, in units of UTF-16.
-const cellMost = 32_767
-
-func (x *xlsxWriter) put(cells []any) error {
-	x.at++
-	fmt.Fprintf(x.sheet, `<row r="%d">`, x.at)
-	for i, cell := range cells {
-		said := word(cell)
-		if said == "" {
-			continue
-		}
-		var err error
-		switch cell.(type) {
-		case json.Number, int, int64, float64:
-			err = writeCell(x.sheet, "", i+1, x.at, said, true)
-		case bool:
-			held := "0"
-			if said == "true" {
-				held = "1"
-			}
-			_, err = fmt.Fprintf(x.sheet, `<c r="%s" t="b"><v>%s</v></c>`, placeOf(i+1, x.at), held)
-		default:
-			err = writeCell(x.sheet, "", i+1, x.at, shortened(said), false)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	_, err := x.sheet.WriteString("</row>")
-	return err
-}
-
-// shortened is as much of a text as a cell may hold.
-func shortened(text string) string {
-	if len(text) <= cellMost {
-		return text
-	}
-	units := 0
-	for i, r := range text {
-		if units += utf16.RuneLen(r); units > cellMost {
-			return text[:i]
-		}
-	}
-	return text
-}
-
-func (x *xlsxWriter) Close() error {
-	if x.sheet == nil {
-		return errors.New("a workbook without a head")
-	}
-	if err := x.endSheet(); err != nil {
-		return err
-	}
-	var types, sheets, relations strings.Builder
-	for i := 1; i <= x.n; i++ {
-		fmt.Fprintf(&types, `<Override PartName="/xl/worksheets/sheet%d.xml" ContentType="%sworksheet+xml"/>`, i, mainType)
-		fmt.Fprintf(&sheets, `<sheet name="Sheet%[1]d" sheetId="%[1]d" r:id="rId%[1]d"/>`, i)
-		fmt.Fprintf(&relations, `<Relationship Id="rId%[1]d" Type="%[2]s/worksheet" Target="worksheets/sheet%[1]d.xml"/>`, i, relSpace)
-	}
-	for _, part := range []struct{ name, body string }{
-		{"xl/workbook.xml", fmt.Sprintf(
-			`<workbook xmlns="%s" xmlns:r="%s"><sheets>%s</sheets></workbook>`, mainSpace, relSpace, sheets.String())},
-		{"xl/_rels/workbook.xml.rels", fmt.Sprintf(
-			`<Relationships xmlns="%srelationships">%s</Relationships>`, packSpace, relations.String())},
-		{"_rels/.rels", fmt.Sprintf(`<Relationships xmlns="%srelationships">`+
-			`<Relationship Id="rId1" Type="%s/officeDocument" Target="xl/workbook.xml"/></Relationships>`, packSpace, relSpace)},
-		{"[Content_Types].xml", fmt.Sprintf(`<Types xmlns="%scontent-types">`+
-			`<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>`+
-			`<Override PartName="/xl/workbook.xml" ContentType="%ssheet.main+xml"/>%s</Types>`, packSpace, mainType, types.String())},
-	} {
-		w, err := x.archive.Create(part.name)
-		if err == nil {
-			_, err = io.WriteString(w, xmlHead+part.body)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return x.archive.Close()
-}
-
 type jsonWriter struct {
 	out  io.Writer
 	head [][]byte // names, as JSON has them
@@ -307,6 +183,10 @@ func (j *jsonWriter) Row(cells []any) error {
 		j.line.WriteByte("{,"[min(i, 1)])
 		j.line.Write(j.head[i])
 		j.line.WriteByte(':')
+		switch cell.(type) {
+		case time.Time, Amount, Shown:
+			cell = word(cell)
+		}
 		if err := encoder.Encode(cell); err != nil {
 			return err
 		}

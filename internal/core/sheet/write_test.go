@@ -4,9 +4,13 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/xuri/excelize/v2"
 )
 
 func TestNoCellIsAFormula(t *testing.T) {
@@ -127,4 +131,90 @@ func TestLongWorkbooksHaveSheets(t *testing.T) {
 		}
 		list.Close()
 	}
+}
+
+// A workbook that we write has amounts and times that programs count with, a head that stays in sight, and cells of a
+// workbook as it held them; read again, they are the same.
+func TestWorkbooksHaveTypes(t *testing.T) {
+	t.Parallel()
+	date := Shown{"03.12.2026 09:00", Held{"2026-12-03T09:00:00", "dd/mm/yyyy hh:mm"}}
+	fare := Shown{"1.048,50 €", Held{"1048.5", `#,##0.00\ [$€-407]`}}
+	clock := Shown{"9:00", Held{"09:00:00", "h:mm"}}
+	var out bytes.Buffer
+	w, err := NewWriter(&out, XLSX)
+	if err != nil {
+		t.Fatal(err)
+	}
+	long := strings.Repeat("x", 300)
+	head := []any{"to", "date", "fare", "clock", "cost", "settled"}
+	settled := time.Date(2026, 12, 1, 8, 0, 6, 0, time.FixedZone("", 3600))
+	first := []any{long, date, fare, clock, Amount{"0.0742", "EUR"}, settled}
+	for _, row := range [][]any{head, first, {"+447700900123", Shown{Text: "soon"}, Amount{`<x/>`, `]"&`}}} {
+		if err := w.Row(row); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	file, err := excelize.OpenReader(bytes.NewReader(out.Bytes()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	for place, want := range map[string]string{"B2": "46359.375", "C2": "1048.5", "D2": "0.375", "E2": "0.0742", "F2": "46357.2917361111"} {
+		got, err := file.GetCellValue("Sheet1", place, excelize.Options{RawCellValue: true})
+		kind, _ := file.GetCellType("Sheet1", place)
+		if !strings.HasPrefix(got, want) || err != nil || kind != excelize.CellTypeUnset && kind != excelize.CellTypeNumber {
+			t.Errorf("%s holds %q of type %v, %v; want %q", place, got, kind, err, want)
+		}
+	}
+	panes, err := file.GetPanes("Sheet1")
+	wide, _ := file.GetColWidth("Sheet1", "A")
+	narrow, _ := file.GetColWidth("Sheet1", "F")
+	if err != nil || !panes.Freeze || panes.YSplit != 1 || wide != widthMost || narrow < 20 ||
+		!bytes.Contains(sheetOf(t, out.Bytes()), []byte(`<autoFilter ref="A1:F3"/>`)) {
+		t.Errorf("%+v, %v; columns %v and %v wide", panes, err, wide, narrow)
+	}
+	list, err := Open(bytes.NewReader(out.Bytes()), Hint{Locale: "de"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer list.Close()
+	var read []Row
+	for row, err := range list.Rows() {
+		if err != nil {
+			t.Fatal(err)
+		}
+		read = append(read, row)
+	}
+	for i, want := range []Shown{date, fare, clock, {"0,0742 EUR", Held{"0.0742", `#,##0.00####\ [$EUR]`}},
+		{"2026-12-01 07:00:06", Held{"2026-12-01T07:00:06", momentFormat}}} {
+		if got := (Shown{read[0].Cells[i+1], read[0].HeldAt(i + 1)}); got != want {
+			t.Errorf("%s: %+v, want %+v", head[i+1], got, want)
+		}
+	}
+	if read[1].Cells[2] != `<x/> ]"&` || read[1].Cells[1] != "soon" || read[1].HeldAt(1) != (Held{}) {
+		t.Errorf("text: %+v", read[1])
+	}
+}
+
+// sheetOf is the first sheet of a workbook.
+func sheetOf(t *testing.T, packed []byte) []byte {
+	t.Helper()
+	for _, file := range reader(t, packed).File {
+		if strings.HasSuffix(file.Name, "sheet1.xml") {
+			in, err := file.Open()
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer in.Close()
+			body, err := io.ReadAll(in)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return body
+		}
+	}
+	return nil
 }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math/big"
 	"os"
 	"regexp"
 	"slices"
@@ -89,8 +88,9 @@ func (c *cellText) add(token xml.Token) {
 	}
 }
 
-// openXLSX reads a sheet of a workbook (ISO/IEC 29500). Numbers come as they are held,
-// not as they are shown: 447700900123 and not 4.477E+11. texts is a file for its shared strings.
+// openXLSX reads a sheet of a workbook (ISO/IEC 29500). Cells come as people see them in it, but for whole numbers
+// that have no format: they come as they are held, 447700900123 and not 4.477E+11. texts is a file for its shared
+// strings.
 func (l *List) openXLSX(book *Book, texts *os.File, hint Hint) error {
 	l.Sheets = book.Sheets()
 	sheet, err := book.sheet(hint.Sheet)
@@ -98,7 +98,11 @@ func (l *List) openXLSX(book *Book, texts *os.File, hint Hint) error {
 		return err
 	}
 	l.Sheet = sheet.name
-	rows := &bookRows{texts: &sharedTexts{file: texts}}
+	rows := &bookRows{texts: &sharedTexts{file: texts}, raw: hint.Held}
+	if rows.styles, err = book.stylesFor(hint); err != nil {
+		return err
+	}
+	l.Locale = rows.styles.locale.Tag
 	if book.texts != nil {
 		if err := rows.texts.read(book.texts); err != nil {
 			return err
@@ -121,9 +125,6 @@ func (l *List) openXLSX(book *Book, texts *os.File, hint Hint) error {
 			case row.Wrong == "" && !slices.ContainsFunc(row.Cells, func(c string) bool { return strings.TrimSpace(c) != "" }):
 				continue // sheets are full of rows that nobody has written in
 			}
-			for i := range row.Cells {
-				row.Cells[i] = written(row.Cells[i])
-			}
 			return row, nil
 		}
 	}
@@ -135,10 +136,13 @@ type bookRows struct {
 	in      *octet
 	decoder *xml.Decoder
 	texts   *sharedTexts
-	line    int // of the row that is read
+	styles  *bookStyles
+	raw     bool // cells come as they are held
+	line    int  // of the row that is read
 
-	kind string // what the cell holds
-	text cellText
+	kind  string // what the cell holds
+	style int    // in which it is shown
+	text  cellText
 }
 
 // next reads the next row. Cells that hold nothing come where others follow.
@@ -166,7 +170,7 @@ func (b *bookRows) next() (row Row, err error) {
 				row.Line = line
 			case "c":
 				column++
-				b.kind, b.text.value = "", b.text.value[:0]
+				b.kind, b.style, b.text.value = "", 0, b.text.value[:0]
 				for _, attribute := range t.Attr {
 					switch attribute.Name.Local {
 					case "r":
@@ -178,6 +182,10 @@ func (b *bookRows) next() (row Row, err error) {
 						}
 					case "t":
 						b.kind = attribute.Value
+					case "s":
+						if n, err := strconv.Atoi(attribute.Value); err == nil {
+							b.style = n
+						}
 					}
 				}
 				if column > columnsOfSheet {
@@ -190,7 +198,7 @@ func (b *bookRows) next() (row Row, err error) {
 				if !within {
 					continue
 				}
-				cell, err := b.cell()
+				cell, held, err := b.cell()
 				if err != nil && row.Wrong == "" {
 					row.Wrong = fmt.Sprintf("cell %s: %v", placeOf(column, b.line), err)
 				}
@@ -198,12 +206,9 @@ func (b *bookRows) next() (row Row, err error) {
 					row.Wrong = tooLong
 				}
 				if row.Wrong != "" {
-					row.Cells = nil
+					row.Cells, row.Held = nil, nil
 				} else if cell != "" {
-					for len(row.Cells) < column-1 {
-						row.Cells = append(row.Cells, "")
-					}
-					row.Cells = append(row.Cells, cell)
+					row.put(column-1, cell, held)
 				}
 			case "row":
 				if within {
@@ -214,23 +219,40 @@ func (b *bookRows) next() (row Row, err error) {
 	}
 }
 
-// cell is what the cell that was read holds.
-func (b *bookRows) cell() (string, error) {
+// cell is the cell that was read, as it is shown and as it is held.
+func (b *bookRows) cell() (shown string, held Held, err error) {
 	value := string(b.text.value)
 	switch b.kind {
 	case "s":
 		if value == "" {
-			return "", nil
+			return "", held, nil
 		}
 		at, err := strconv.Atoi(strings.TrimSpace(value))
 		if err != nil {
-			return "", fmt.Errorf("%.20q is no number of a text", value)
+			return "", held, fmt.Errorf("%.20q is no number of a text", value)
 		}
-		return b.texts.text(at)
+		shown, err = b.texts.text(at)
+		return b.styles.text(shown, b.style), held, err
 	case "str", "inlineStr":
-		return unescaped(value), nil
+		return b.styles.text(unescaped(value), b.style), held, nil
+	case "b":
+		return b.styles.locale.Truth(strings.TrimSpace(value) == "1"), held, nil
+	case "e":
+		return value, held, nil
+	case "d":
+		at, ok := ParseTime(value)
+		if !ok {
+			return "", held, fmt.Errorf("%.30q is no date", value)
+		}
+		value = strconv.FormatFloat(serial(at), 'f', -1, 64)
 	}
-	return value, nil
+	if value == "" {
+		return "", held, nil
+	}
+	if shown, held = b.styles.show(value, b.style); b.raw && held != (Held{}) {
+		shown = held.Value
+	}
+	return shown, held, nil
 }
 
 // rowNumber is the number that a row says it has.
@@ -290,19 +312,4 @@ func escape(text string) string {
 		return text
 	}
 	return escaped.ReplaceAllStringFunc(text, func(e string) string { return "_x005F" + e })
-}
-
-// written is a number as people write it, where the file has it with an exponent. With
-// so few digits that some may have been lost in a sheet before it stays as it is.
-func written(cell string) string {
-	const fewest = 8 // digits
-	mantissa, _, exponent := strings.Cut(strings.ToLower(cell), "e")
-	if !exponent || len(cell) > 40 || strings.Trim(cell, "0123456789.eE+-") != "" || len(strings.Trim(mantissa, ".+-")) <= fewest {
-		return cell
-	}
-	number, ok := new(big.Float).SetPrec(200).SetString(cell)
-	if !ok || !number.IsInt() || number.MantExp(nil) > 64 {
-		return cell
-	}
-	return number.Text('f', 0)
 }

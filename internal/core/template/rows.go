@@ -26,7 +26,7 @@ func (t *Template) Rows(list *sheet.List, columns []sheet.Column, lang string, b
 			}
 			row := Row{Wrong: one.Wrong}
 			if row.Wrong == "" {
-				row.Values = valuesOf(one, columns)
+				row.Values = t.valuesOf(one, columns)
 				row.Language = t.languageOf(row, lang)
 			}
 			if !yield(row) {
@@ -36,13 +36,33 @@ func (t *Template) Rows(list *sheet.List, columns []sheet.Column, lang string, b
 	}
 }
 
-func valuesOf(row sheet.Row, columns []sheet.Column) map[string]any {
+// OfCell is what a text is given of a cell of a list: what people see in it, but for what is written as the language
+// of the text has it: that is given as the workbook holds it.
+func (as As) OfCell(shown string, held sheet.Held) string {
+	switch as {
+	case AsNumber, AsMoney:
+		amount, currency, ok := held.Amount()
+		if ok && as == AsMoney && currency != "" {
+			return amount + " " + currency
+		}
+		if ok && as == AsNumber {
+			return amount
+		}
+	case AsDate, AsTime:
+		if _, ok := held.Time(); ok {
+			return held.Value
+		}
+	}
+	return shown
+}
+
+func (t *Template) valuesOf(row sheet.Row, columns []sheet.Column) map[string]any {
 	values := make(map[string]any, 2*len(columns))
 	for i, c := range columns {
-		values[c.Field] = row.Cells[i]
+		values[c.Field] = t.Fields[c.Field].As.OfCell(row.Cells[i], row.HeldAt(i))
 	}
 	for i, c := range columns { // as they stand goes before as they may be called
-		values[c.Head] = row.Cells[i]
+		values[c.Head] = t.Fields[c.Head].As.OfCell(row.Cells[i], row.HeldAt(i))
 	}
 	for i, c := range columns {
 		switch c.Role {

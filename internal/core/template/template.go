@@ -26,7 +26,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/goccy/go-yaml"
 	"golang.org/x/text/language"
 
 	"calmpigeon.example/internal/core/document"
@@ -156,7 +155,7 @@ func Read(data []byte) (*Template, error) {
 }
 
 // Write writes a template as [Read] reads it.
-func (t *Template) Write() ([]byte, error) { return yaml.Marshal(t) }
+func (t *Template) Write() ([]byte, error) { return document.Encode(t) }
 
 // Check makes a template ready for use, or says what is wrong with it.
 func (t *Template) Check() error {

@@ -10,6 +10,7 @@ import (
 	"calmpigeon.example/internal/core/sheet"
 	try "calmpigeon.example/internal/core/vary"
 
+	"calmpigeon.example/internal/core/locale"
 	"calmpigeon.example/internal/core/smstext"
 )
 
@@ -252,7 +253,7 @@ func listed(t testing.TB, tmpl *Template, source, lang string, broken *error) it
 // Whatever is written of a number, a date, a time or money, in whatever
 // language, makes no text dearer than the language does.
 func TestWritingForcesNothing(t *testing.T) {
-	for lang := range spoken {
+	for _, lang := range locale.Tags() {
 		for as, value := range map[As]string{AsNumber: "-1234567.5", AsMoney: "1048.50 EUR"} {
 			written, accepted := as.write(lang, value)
 			if accepted != "" || written == "" {

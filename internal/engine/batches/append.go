@@ -48,6 +48,7 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 		return done, tooFar(at, one.Rows)
 	}
 	whole := at == 0 && (one.Rows == 0 || one.Found.File == file) // then the file is all that the batch is made of
+	hint.Country = one.Wants.Country
 	list, err := b.Sheets.Open(ctx, in, hint)
 	if err != nil {
 		return done, sheet.Fault(err)
@@ -72,7 +73,7 @@ func (b *Batches) Append(ctx context.Context, id uuid.UUID, in io.Reader, hint s
 		if err != nil {
 			return w.done(list.Mended), errors.Join(sheet.Fault(err), w.flush(ctx, true))
 		}
-		row.Cells = placed(row.Cells, place, len(one.Found.Columns))
+		row.Cells, row.Held = placed(row.Cells, place, len(one.Found.Columns)), placed(row.Held, place, len(one.Found.Columns))
 		if err := w.add(ctx, row); err != nil {
 			return w.done(list.Mended), err
 		}
@@ -96,7 +97,8 @@ func resulting(list *sheet.List) bool {
 // foundOf is what was recognised of a list, but for its columns.
 func foundOf(list *sheet.List, file string) batch.Found {
 	found := batch.Found{File: file, Said: list.Found.String(), Format: string(list.Format), Encoding: list.Encoding,
-		Mark: list.Mark, NoHead: !list.Found.Head, Sheet: list.Sheet, HeadLine: list.HeadLine}
+		Mark: list.Mark, NoHead: !list.Found.Head, Sheet: list.Sheet, HeadLine: list.HeadLine,
+		Locale: list.Locale}
 	if list.Delimiter != 0 {
 		found.Comma = string(list.Delimiter)
 	}
@@ -127,7 +129,7 @@ func recognise(found *batch.Found, columns []sheet.Column) []int {
 }
 
 // placed puts cells where their columns stand.
-func placed(cells []string, place []int, columns int) []string {
+func placed[T any](cells []T, place []int, columns int) []T {
 	in := true
 	for i := range cells {
 		in = in && i < len(place) && place[i] == i
@@ -135,7 +137,7 @@ func placed(cells []string, place []int, columns int) []string {
 	if in {
 		return cells
 	}
-	all := make([]string, columns)
+	all := make([]T, columns)
 	for i, c := range cells {
 		if i < len(place) && place[i] >= 0 {
 			all[place[i]] = c

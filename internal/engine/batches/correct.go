@@ -33,6 +33,9 @@ func (b *Batches) Correct(ctx context.Context, id uuid.UUID, in io.Reader, hint 
 	if one.State != batch.Rehearsed {
 		return 0, notNow(&one, "rows are corrected once it is rehearsed, and before it is launched")
 	}
+	if hint.Country = one.Wants.Country; hint.Locale == "" {
+		hint.Locale = one.Found.Locale
+	}
 	list, err := b.Sheets.Open(ctx, in, hint)
 	if err != nil {
 		return 0, sheet.Fault(err)
@@ -147,13 +150,15 @@ func (c *correcting) put(ctx context.Context, row sheet.Row) error {
 		return wrong(fmt.Sprintf("row %d stands there twice", n), "each row once")
 	}
 	cells := make([]string, len(c.one.Found.Columns))
+	held := make([]sheet.Held, len(cells))
 	copy(cells, p.rows[i].Cells) // columns that the sheet does not have stay
+	copy(held, p.rows[i].Held)
 	for at, cell := range row.Cells {
 		if at < len(c.place) && c.place[at] >= 0 {
-			cells[c.place[at]] = cell
+			cells[c.place[at]], held[c.place[at]] = cell, row.HeldAt(at)
 		}
 	}
-	p.rows[i].Cells, p.rows[i].Wrong = cells, ""
+	p.rows[i].Cells, p.rows[i].Held, p.rows[i].Wrong = cells, held, ""
 	p.done[i] = true
 	c.rows++
 	return nil

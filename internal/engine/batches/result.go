@@ -22,6 +22,7 @@ type Row struct {
 	N       int
 	Line    int
 	Cells   []string
+	Held    []sheet.Held // what a workbook holds in them
 	Check   batch.Check
 	Checked bool           // it was rehearsed
 	State   delivery.State // empty: it is left out, or not launched yet
@@ -179,7 +180,7 @@ func (b *Batches) packRows(ctx context.Context, one store.Batch, n int, waiting 
 	}
 	rows := make([]Row, len(read))
 	for i, r := range read {
-		rows[i] = Row{N: r.N, Line: r.Line, Cells: r.Cells}
+		rows[i] = Row{N: r.N, Line: r.Line, Cells: r.Cells, Held: r.Held}
 		if i >= len(checks) {
 			continue
 		}
@@ -205,4 +206,4 @@ func (b *Batches) packRows(ctx context.Context, one store.Batch, n int, waiting 
 	return rows, nil
 }
 
-func sheetRow(r *Row) sheet.Row { return sheet.Row{N: r.N, Line: r.Line, Cells: r.Cells} }
+func sheetRow(r *Row) sheet.Row { return sheet.Row{N: r.N, Line: r.Line, Cells: r.Cells, Held: r.Held} }

@@ -39,6 +39,7 @@ type rows struct {
 type field struct {
 	name   string
 	column int
+	as     template.As // how the text writes it
 }
 
 // reading makes ready to read the rows of a batch as its columns say.
@@ -64,7 +65,7 @@ func (b *Batches) reading(one *store.Batch) (*rows, error) {
 	r.needs = must
 	for _, name := range append(must, may...) {
 		if at := columnOf(one.Found.Columns, name); at >= 0 {
-			r.fields = append(r.fields, field{name, at})
+			r.fields = append(r.fields, field{name, at, tmpl.Fields[name].As})
 		}
 	}
 	return r, nil
@@ -169,7 +170,11 @@ func (r *rows) draft(row *sheet.Row) intake.Draft {
 	d.SendAt = w.SendAt
 	if at := r.cell(row, sheet.At); at != "" && w.OwnTimes {
 		d.SendAt = at // is refused, if it is no time
-		if t, ok := sheet.ParseTime(at); ok && t.Year() > 0 {
+		t, ok := row.HeldAt(r.at[sheet.At]).Time()
+		if !ok {
+			t, ok = sheet.ParseTime(at)
+		}
+		if ok && t.Year() > 0 {
 			d.SendAt = t.Format("2006-01-02T15:04:05")
 		}
 	}
@@ -191,7 +196,7 @@ func (r *rows) draft(row *sheet.Row) intake.Draft {
 		d.Fields = make(map[string]any, len(r.fields))
 		for _, f := range r.fields {
 			if f.column < len(row.Cells) {
-				if value := strings.TrimSpace(row.Cells[f.column]); value != "" {
+				if value := strings.TrimSpace(f.as.OfCell(row.Cells[f.column], row.HeldAt(f.column))); value != "" {
 					d.Fields[f.name] = value
 				}
 			}

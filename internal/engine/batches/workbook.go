@@ -48,9 +48,13 @@ func (w *Workbook) Write(out io.Writer, rows iter.Seq2[Row, error]) error {
 	next, stop := iter.Pull2(rows)
 	defer stop()
 	row, err, more := next()
-	return w.book.Amend(out, w.one.Found.Sheet, func(line int) ([]string, error) {
+	return w.book.Amend(out, w.one.Found.Sheet, func(line int) ([]any, error) {
 		if line == w.one.Found.HeadLine {
-			return ourHead(), nil
+			var head []any
+			for _, name := range ourHead() {
+				head = append(head, name)
+			}
+			return head, nil
 		}
 		for more && err == nil && row.Line < line {
 			row, err, more = next()
@@ -58,7 +62,7 @@ func (w *Workbook) Write(out io.Writer, rows iter.Seq2[Row, error]) error {
 		if err != nil || !more || row.Line != line {
 			return nil, err
 		}
-		return resultCells(row), nil
+		return appendResult(nil, row), nil
 	})
 }
 

@@ -4,8 +4,6 @@ import (
 	"errors"
 	"io"
 	"iter"
-	"strconv"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -36,34 +34,44 @@ func WriteResult(out io.Writer, one store.Batch, format string, rows iter.Seq2[R
 	return writeCSV(out, one, head, rows)
 }
 
-// resultCells are what became of a row.
-func resultCells(r Row) []string {
-	cells := []string{string(r.State), string(r.Cause), "", "", "", "", "", "", string(r.Check.Reason), "", strconv.Itoa(r.N)}
+// appendResult adds what became of a row to its cells.
+func appendResult(cells []any, r Row) []any {
+	var advice, why string
+	var settled, segments, cost, currency, message any
 	if r.Cause != "" {
-		cells[2] = r.Cause.Advice().Text
+		advice = r.Cause.Advice().Text
 	}
 	if r.Settled != nil {
-		cells[3] = r.Settled.UTC().Format(time.RFC3339)
+		settled = *r.Settled
 	}
 	if r.Check.Segments > 0 && r.Check.Goes() {
-		cells[4] = strconv.Itoa(r.Check.Segments)
+		segments = r.Check.Segments
 		if r.Price != (price.Money{}) {
-			cells[5], cells[6] = r.Price.Amount(), r.Price.Currency()
+			cost, currency = sheet.Amount{Number: r.Price.Amount(), Currency: r.Price.Currency()}, r.Price.Currency()
 		}
 	}
 	if r.Message != uuid.Nil {
-		cells[7] = r.Message.String()
+		message = r.Message.String()
 	}
 	if r.Checked && !r.Check.Goes() {
-		cells[9] = r.Check.Say
+		why = r.Check.Say
 	}
-	return cells
+	return append(cells, string(r.State), string(r.Cause), advice, settled, segments, cost, currency, message, string(r.Check.Reason), why, r.N)
 }
 
-// own are a row's own cells, one for each column.
-func own(r Row, columns int) []string {
-	cells := make([]string, columns, columns+len(resultHead))
-	copy(cells, r.Cells)
+// appendOwn adds a row's own cells, one for each column.
+func appendOwn(cells []any, r Row, columns int) []any {
+	row := sheetRow(&r)
+	for i := range columns {
+		switch {
+		case i >= len(r.Cells):
+			cells = append(cells, nil)
+		case i < len(r.Held):
+			cells = append(cells, sheet.Shown{Text: r.Cells[i], Held: row.HeldAt(i)})
+		default:
+			cells = append(cells, r.Cells[i])
+		}
+	}
 	return cells
 }
 
@@ -97,25 +105,21 @@ func writeXLSX(out io.Writer, head []string, columns int, rows iter.Seq2[Row, er
 }
 
 func writeRows(w sheet.Writer, head []string, columns int, rows iter.Seq2[Row, error]) error {
-	if err := w.Row(appendCells(nil, head)); err != nil {
+	cells := make([]any, 0, len(head))
+	for _, name := range head {
+		cells = append(cells, name)
+	}
+	if err := w.Row(cells); err != nil {
 		return err
 	}
-	var cells []any
 	for r, err := range rows {
 		if err != nil {
 			return err
 		}
-		cells = appendCells(appendCells(cells[:0], own(r, columns)), resultCells(r))
+		cells = appendResult(appendOwn(cells[:0], r, columns), r)
 		if err := w.Row(cells); err != nil {
 			return err
 		}
 	}
 	return w.Close()
-}
-
-func appendCells(cells []any, words []string) []any {
-	for _, w := range words {
-		cells = append(cells, w)
-	}
-	return cells
 }

@@ -80,6 +80,7 @@ func (l *Lists) Save(ctx context.Context, w Wants, in io.Reader, hint sheet.Hint
 	if err := w.check(); err != nil {
 		return Saved{}, err
 	}
+	hint.Country = w.Country
 	list, err := l.Sheets.Open(ctx, in, hint)
 	if err != nil {
 		return Saved{}, sheet.Fault(err)

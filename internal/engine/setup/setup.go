@@ -13,6 +13,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"calmpigeon.example/dialects"
+	"calmpigeon.example/internal/core/document"
 	"calmpigeon.example/internal/core/pace"
 	"calmpigeon.example/internal/core/price"
 	"calmpigeon.example/internal/core/sender"
@@ -227,9 +228,12 @@ func (w *writer) write(item any) {
 	if w.err != nil {
 		return
 	}
-	source, err := yaml.MarshalWithOptions(map[string][]any{w.list: {item}}, yaml.UseLiteralStyleIfMultiline(true))
-	if head := []byte(w.list + ":\n"); w.any {
-		source = bytes.TrimPrefix(source, head)
+	source, err := document.Encode([]any{item}, yaml.UseLiteralStyleIfMultiline(true))
+	if inBrackets := bytes.TrimSpace(source); bytes.HasPrefix(inBrackets, []byte("[")) { // as JSON, where YAML would not do
+		source = append(append([]byte("- "), inBrackets[1:len(inBrackets)-1]...), '\n')
+	}
+	if !w.any {
+		w.out.WriteString(w.list + ":\n")
 	}
 	w.any, w.err = true, err
 	w.out.Write(source)

@@ -397,7 +397,7 @@ func (t *taking) rules(f File) error {
 	if len(f.Rules) == 0 {
 		return nil
 	}
-	source, err := yaml.Marshal(map[string]any{"rules": f.Rules})
+	source, err := document.Encode(map[string]any{"rules": f.Rules})
 	if err != nil {
 		return err
 	}
@@ -422,7 +422,7 @@ func (t *taking) rules(f File) error {
 
 func (t *taking) templates(f File) error {
 	for i, nested := range f.Templates {
-		source, err := yaml.Marshal(nested)
+		source, err := document.Encode(nested)
 		if err != nil {
 			return err
 		}

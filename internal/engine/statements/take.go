@@ -155,6 +155,7 @@ func (s *Statements) Take(ctx context.Context, w Wants, in io.Reader, hint sheet
 	if w.Fetched {
 		fmt.Fprintf(sum, "%s %s\n", w.From.UTC().Format(time.RFC3339Nano), w.Until.UTC().Format(time.RFC3339Nano))
 	}
+	hint.Held = true // amounts and times are to be read, by us
 	list, err := s.Sheets.Open(ctx, io.TeeReader(in, sum), hint)
 	if errors.Is(err, sheet.ErrList) {
 		return t, fault.New("file", fault.Why(err), "CSV, XLSX or JSON Lines, with a head")
