@@ -185,13 +185,21 @@ func queueCallStrays(b *pgx.Batch, now time.Time, refs []gatewayRef) {
 		words(refs, func(r *gatewayRef) string { return r.ref }), ids(refs, func(r *gatewayRef) uuid.UUID { return r.gateway }))
 }
 
+// StrayAsks is how often a gateway is asked about a stray.
+const StrayAsks = 4
+
 // free makes a stray one that waits again.
 const free = `fate = '', fated_at = NULL, by_whom = '', why = '', ground = NULL, message_id = NULL, attempt = 0, reason = '', rivals = 0`
+
+// unasked tells which strays a gateway is still to be asked about: it named no message by anything but its own id, and did
+// not say that it knows none by it.
+var unasked = fmt.Sprintf(`gateway_ref <> '' AND number = '' AND reference = '' AND answer <> 'absent' AND asks < %d`, StrayAsks)
 
 // queueFreeStrays makes strays wait again whose matches were withdrawn.
 func queueFreeStrays(b *pgx.Batch, now time.Time, grounds []int64) {
 	if len(grounds) > 0 {
-		b.Queue("UPDATE strays SET "+free+", judge_at = $1 WHERE ground = ANY($2)", now, grounds)
+		b.Queue("UPDATE strays SET "+free+", judge_at = $1, ask_at = CASE WHEN "+unasked+" THEN $1::timestamptz END WHERE ground = ANY($2)",
+			now, grounds)
 	}
 }
 
@@ -280,7 +288,8 @@ func (s *Store) FateStrays(ctx context.Context, now time.Time, strays []Stray) e
 // FreeStrays makes strays wait again, as ones that do not belong to the messages they had.
 func (s *Store) FreeStrays(ctx context.Context, now time.Time, strays []uuid.UUID) error {
 	return s.gorm(ctx).Exec("UPDATE strays SET not_of = trim(not_of || ' ' || coalesce(message_id::text, '')), "+free+
-		", judge_at = ?, look_at = ? WHERE id = ANY(?::uuid[])", now, now, list(strays)).Error
+		", judge_at = ?, look_at = ?, ask_at = CASE WHEN "+unasked+" THEN ?::timestamptz END WHERE id = ANY(?::uuid[])",
+		now, now, now, list(strays)).Error
 }
 
 // JudgedStrays writes what was found of strays that have no message, and when they are judged again.

@@ -320,3 +320,22 @@ func FuzzLoad(f *testing.F) {
 		}
 	})
 }
+
+// A query that has nothing of a message but the gateway's own id can be made for a message that is not known.
+func TestQueriesByTheGatewaysID(t *testing.T) {
+	t.Parallel()
+	for query, want := range map[string]bool{
+		"{n: .gateway_ref}": true, "{id: .gateway_ref}": true, "{to: .gateway_ref, country: 1}": true, "{id: .gateway_ref, to}": false,
+		"{n: .gateway_ref, to: .to}": false, "{ id , n: .gateway_ref}": false, "{n: .id}": false,
+	} {
+		d, err := Load("x", []byte("dialect: x\nsubmit: {request: {post: /s, json: '{to}'}, "+
+			"reply: [{when: .status == 200, read: '{state: \"accepted\"}'}]}\n"+
+			"query: {request: {get: /q, query: '"+query+"'}, reply: [{when: .status == 200, read: '{state: \"delivered\"}'}]}\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := d.CanAskByRef(); got != want {
+			t.Errorf("%s: %t, want %t", query, got, want)
+		}
+	}
+}

@@ -76,8 +76,8 @@ func Load(name string, source []byte) (*Dialect, error) {
 	return d, nil
 }
 
-// ofOurs finds what a query says of a message beside the gateway's own id.
-var ofOurs = regexp.MustCompile(`[.{](id|to|sender|national|country|kind)\b`)
+// ofOurs finds what a query says of a message beside the gateway's own id: .to, or {to}, but not {to: .gateway_ref}.
+var ofOurs = regexp.MustCompile(`\.(id|to|sender|national|country|kind)\b|[{,]\s*(id|to|sender|national|country|kind)\s*[,}]`)
 
 // checker collects every mistake of a dialect file.
 type checker struct {

@@ -85,20 +85,9 @@ func (a *amending) through(part *zip.File, out io.Writer) error {
 		return err
 	}
 	defer file.Close()
-	in, decoder := pieces(file)
 	w := bufio.NewWriterSize(out, 64<<10)
-	offset, line, column, empty := int64(0), 0, 0, false
-	for {
-		token, err := decoder.RawToken()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return fault.Because(ErrList, "the sheet cannot be gone through: %w", err)
-		}
-		n := int(decoder.InputOffset() - offset)
-		offset += int64(n)
-		raw := in.raw[:n]
+	line, column, empty := 0, 0, false
+	err = rewrite(file, w, "the sheet cannot be gone through", func(token xml.Token, raw []byte) ([]byte, error) {
 		switch t := token.(type) {
 		case xml.StartElement:
 			switch t.Name.Local {
@@ -130,7 +119,7 @@ func (a *amending) through(part *zip.File, out io.Writer) error {
 			case "row":
 				if a.known {
 					if err := a.write(w, t.Name.Space, line); err != nil {
-						return err
+						return nil, err
 					}
 				}
 				if empty {
@@ -138,13 +127,38 @@ func (a *amending) through(part *zip.File, out io.Writer) error {
 				}
 			}
 		}
+		return raw, nil
+	})
+	if err != nil {
+		return err
+	}
+	a.known = true
+	return w.Flush()
+}
+
+// rewrite copies a part piece by piece. each gives what takes the place of a piece, and may write before it.
+func rewrite(part io.Reader, w *bufio.Writer, wrong string, each func(token xml.Token, raw []byte) ([]byte, error)) error {
+	in, decoder := pieces(part)
+	offset := int64(0)
+	for {
+		token, err := decoder.RawToken()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return fault.Because(ErrList, "%s: %w", wrong, err)
+		}
+		n := int(decoder.InputOffset() - offset)
+		offset += int64(n)
+		raw, err := each(token, in.raw[:n])
+		if err != nil {
+			return err
+		}
 		if _, err := w.Write(raw); err != nil {
 			return err
 		}
 		in.raw = append(in.raw[:0], in.raw[n:]...)
 	}
-	a.known = true
-	return w.Flush()
 }
 
 func qualified(prefix, name string) string {

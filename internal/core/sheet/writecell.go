@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 	"unicode/utf16"
-
-	"calmpigeon.example/internal/core/fault"
 )
 
 // writeCell writes a cell as what it is: a number, a time, an amount, a switch or text; nothing if it is empty. Styles that
@@ -180,21 +178,9 @@ func (s *styleTable) addTo(part *zip.File, is styleSheet, out io.Writer) error {
 	for id := range is.codes {
 		first = max(first, id+1)
 	}
-	in, decoder := pieces(file)
 	w := bufio.NewWriterSize(out, 64<<10)
-	offset := int64(0)
 	var formats, cells string
-	for {
-		token, err := decoder.RawToken()
-		if err == io.EOF {
-			return w.Flush()
-		}
-		if err != nil {
-			return fault.Because(ErrList, "the styles of the workbook: %w", err)
-		}
-		n := int(decoder.InputOffset() - offset)
-		offset += int64(n)
-		raw := in.raw[:n]
+	err = rewrite(file, w, "the styles of the workbook", func(token xml.Token, raw []byte) ([]byte, error) {
 		switch t := token.(type) {
 		case xml.StartElement:
 			switch t.Name.Local {
@@ -209,16 +195,21 @@ func (s *styleTable) addTo(part *zip.File, is styleSheet, out io.Writer) error {
 				}
 			}
 		case xml.EndElement:
+			added := ""
 			switch {
 			case t.Name.Local == "numFmts" && is.listed:
-				w.WriteString(formats)
+				added = formats
 			case t.Name.Local == "cellXfs":
-				w.WriteString(cells)
+				added = cells
+			}
+			if _, err := w.WriteString(added); err != nil {
+				return nil, err
 			}
 		}
-		if _, err := w.Write(raw); err != nil {
-			return err
-		}
-		in.raw = append(in.raw[:0], in.raw[n:]...)
+		return raw, nil
+	})
+	if err != nil {
+		return err
 	}
+	return w.Flush()
 }

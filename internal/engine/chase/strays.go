@@ -13,15 +13,17 @@ import (
 )
 
 const (
-	// strayAsks is how often a gateway is asked about a stray, and strayPause the pauses between.
-	strayAsks = 4
 	// straysAtOnce bounds the requests of a round. If the service is killed in a round, its strays wait until each of these
 	// requests would have timed out.
 	straysAtOnce = 5
 	// strayAgain is the pause before a gateway is asked that could not be asked just now.
 	strayAgain = 5 * time.Second
+	// unansweredMost is the longest pause before a gateway is asked again whose answer never came. It is a quarter of the
+	// time that the stray has waited already, and strayAgain at least.
+	unansweredMost = 10 * time.Minute
 )
 
+// strayPause are the pauses between two questions about a stray.
 var strayPause = pace.Backoff{First: time.Minute, Most: 2 * time.Hour}
 
 // askStrays asks a gateway about ids that it told us and that no message has: its answer may name the
@@ -47,44 +49,53 @@ func (c *Chase) askStrays(ctx context.Context, g *roster.Gateway) (more bool, er
 	}
 	for at := 0; at < len(due); at += each {
 		set := due[at:min(at+each, len(due))]
-		if !c.askAbout(ctx, g, set) {
-			return false, c.Store.AskLater(context.WithoutCancel(ctx), due[at:], c.Now().Add(strayAgain))
+		asked, answered := c.askAbout(ctx, g, set)
+		now := c.Now()
+		switch {
+		case !asked:
+			return false, c.Store.AskLater(context.WithoutCancel(ctx), due[at:], now.Add(strayAgain))
+		case !answered:
+			pause := min(max(now.Sub(set[0].At)/4, strayAgain), unansweredMost)
+			err = c.Store.AskLater(context.WithoutCancel(ctx), set, now.Add(pause))
+		default:
+			err = c.Store.AnsweredStrays(ctx, now, set)
 		}
-		if err := c.Store.AnsweredStrays(ctx, c.Now(), set); err != nil {
+		if err != nil {
 			return false, err
 		}
 	}
 	return len(due) == straysAtOnce*each, nil
 }
 
-// askAbout asks about strays with one request, and writes into them what was told; false if it could not
-// be asked just now.
-func (c *Chase) askAbout(ctx context.Context, g *roster.Gateway, set []store.Stray) bool {
+// askAbout asks about strays with one request, and writes into them what was told. It returns whether the gateway could
+// be asked just now, and whether it answered.
+func (c *Chase) askAbout(ctx context.Context, g *roster.Gateway, set []store.Stray) (asked, answered bool) {
 	messages := make([]dialect.Message, len(set))
 	for i, t := range set {
 		messages[i] = dialect.Message{GatewayRef: t.GatewayRef}
 	}
 	means, _, err := c.Courier.Means(ctx, g)
 	if err != nil {
-		return false
+		return false, false
 	}
 	request, err := g.Dialect.QueryRequest(messages, means)
 	if err != nil {
 		c.Log.Error("building a query about strays", "gateway", g.Name, "error", g.Mask(err.Error()))
-		return false
+		return false, false
 	}
 	told := func(delivery.Cause, time.Duration) {}
 	if c.Leave != nil {
 		var ok bool
 		if told, ok = c.Leave(ctx, g.ID); !ok {
-			return false
+			return false, false
 		}
 	}
 	reply, fate, _ := c.Courier.Carry(ctx, g, "query", request)
-	reading := dialect.Reading{}
-	if fate == courier.Answered {
-		reading = g.Dialect.ReadQuery(reply, c.Now())
+	if fate != courier.Answered {
+		told("", 0)
+		return true, false
 	}
+	reading := g.Dialect.ReadQuery(reply, c.Now())
 	told(reading.Cause, reading.RetryAfter)
 	each := make([][]dialect.Item, len(set))
 	if reading.Meaning == dialect.Read {
@@ -96,7 +107,7 @@ func (c *Chase) askAbout(ctx context.Context, g *roster.Gateway, set []store.Str
 	for i := range set {
 		c.learn(g, &set[i], reading, each[i])
 	}
-	return true
+	return true, true
 }
 
 // learn writes into a stray what its gateway, asked, told of it.
@@ -128,7 +139,7 @@ func (c *Chase) learn(g *roster.Gateway, t *store.Stray, reading dialect.Reading
 		}
 	}
 	t.AskAt = nil
-	if t.Asks < strayAsks && t.Answer != store.Ignores && t.Reference == "" && t.Number == "" {
+	if t.Asks < store.StrayAsks && t.Answer != store.Ignores && t.Reference == "" && t.Number == "" {
 		again := c.Now().Add(strayPause.Wait(t.Asks+1, 0))
 		t.AskAt = &again
 	}
